@@ -14,8 +14,8 @@ from statistics import median
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
 from enthesis.access.compiling import compile_estate
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains
-from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
 from enthesis.model.estate import Estate
 from enthesis.proposals.effects import access_change, as_estate, live_of

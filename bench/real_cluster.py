@@ -30,7 +30,7 @@ from enthesis.connectors.cluster.resources import verb_of
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue
 from enthesis.model.estate import Attempt, Context, Origin
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.surveys.survey import read_survey
 from enthesis.verdicts.judge import Judge
 from tests.clusters import GRID, NAMESPACES, SECRETS, Api, callers, set_up, wanted

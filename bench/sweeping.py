@@ -11,8 +11,8 @@ from estates import lines
 from verdicts import NOW, estate_from, timed
 
 from enthesis.access.compiling import compile_estate
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains
-from enthesis.chains.web import Web
 from enthesis.cleaning.sweep import sweep
 
 

@@ -24,17 +24,17 @@ from scipy.sparse.csgraph import breadth_first_order
 
 from enthesis.access.compiling import Compiled, compile_estate
 from enthesis.access.questions import Question
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains
 from enthesis.chains.differences import web_difference
 from enthesis.chains.ends import wanted_permissions
 from enthesis.chains.invariants import decide
 from enthesis.chains.reach import Coming, coming_to
-from enthesis.chains.web import Web
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue
 from enthesis.model.conditions import Equal
 from enthesis.model.estate import Attempt, Claimed, Context, Estate, Invariant, Origin, Start
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.surveys.survey import VERSION, read_survey
 from enthesis.verdicts.judge import Judge
 

@@ -15,16 +15,16 @@ from typing import Any
 
 import numpy as np
 
-from enthesis.access.clauses import KIND_OF
 from enthesis.access.compiling import compile_estate
+from enthesis.access.requirements import KIND_OF
 from enthesis.chains import differences as differing
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chain, Chains
 from enthesis.chains.differences import Gain, web_difference, webs_of
 from enthesis.chains.invariants import decide
 from enthesis.chains.reach import reachable, reaching
-from enthesis.chains.web import Web
 from enthesis.model.estate import IDENTITY_KINDS, Claimed, Estate, Invariant, Journey, Start
-from enthesis.model.words import Form, Holding
+from enthesis.model.vocabulary import Form, Holding
 
 from .naive import Naive
 from .test_judging import random_estate

@@ -14,9 +14,10 @@ from pathlib import Path
 
 import numpy as np
 
-from enthesis.access.coming import NOBODY
 from enthesis.access.compiling import compile_estate
+from enthesis.access.future_members import NOBODY
 from enthesis.access.questions import Question, question_of
+from enthesis.chains.access_graph import Web
 from enthesis.chains.cards import card
 from enthesis.chains.chains import Chains
 from enthesis.chains.changes import decide_by_change, reachable_by_change
@@ -24,10 +25,9 @@ from enthesis.chains.differences import difference
 from enthesis.chains.invariants import decide
 from enthesis.chains.reach import reachable, reaching
 from enthesis.chains.sentences import gain_sentences
-from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
 from enthesis.model.estate import Context, Estate, Origin
-from enthesis.model.words import BEARERS, Form
+from enthesis.model.vocabulary import BEARERS, Form
 from enthesis.output.admitting import told_lines
 from enthesis.output.cards import card_lines
 from enthesis.output.checks import check_lines, check_sentence, risk_json

@@ -10,7 +10,7 @@ from enthesis.files.folder import read_folder
 from enthesis.live.connecting import Given, connect
 from enthesis.live.proving import Proof, prove
 from enthesis.model.estate import Attempt, Estate, Hop, Journey, Origin
-from enthesis.model.words import RETIRING, Ending, Form
+from enthesis.model.vocabulary import RETIRING, Ending, Form
 from enthesis.ports import Connected
 
 from .conftest import Program

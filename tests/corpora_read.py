@@ -7,9 +7,9 @@ from typing import Any
 
 from enthesis.conditions.callers import Callers
 from enthesis.conditions.values import Room
-from enthesis.files.nodes import parse
+from enthesis.files.field_types import Notes
 from enthesis.files.sections import FREE_CLAIMS
-from enthesis.files.shapes import Notes
+from enthesis.files.yaml_tree import parse
 from enthesis.model.conditions import AllOf, AnyOf, Conditions, Glob, Not, Test
 
 HERE = Path(__file__).parent / "corpora"

@@ -17,7 +17,7 @@ import httpx
 from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import question_of
 from enthesis.files.folder import read_folder
-from enthesis.model.words import OF_PROVIDERS
+from enthesis.model.vocabulary import OF_PROVIDERS
 from enthesis.surveys.survey import beside, survey_in
 from enthesis.verdicts.judge import Judge
 

@@ -11,9 +11,9 @@ import httpx
 import yaml
 
 from enthesis.access.compiling import compile_estate
+from enthesis.chains.access_graph import Web
 from enthesis.chains.ends import wanted_permissions
 from enthesis.chains.reach import coming_to
-from enthesis.chains.web import Web
 from enthesis.change.enacting import refuse_if_different
 from enthesis.connectors.cluster.kubeconfig import from_kubeconfigs
 from enthesis.connectors.http import Client, Connection
@@ -31,8 +31,8 @@ from enthesis.proposals.handoff_life import HandoffAnswer, TakenAnswer, answer_f
 from enthesis.proposals.handoffs import additions, unchecked_handoff
 from enthesis.proposals.steps import Blocked, Danger, Opening, Proposal, Step, digest_of, proposal_from
 from enthesis.surveys.survey import beside, read_survey
-from enthesis.tokens.asserted import asserted
 from enthesis.tokens.checking import keys_of, parsed
+from enthesis.tokens.saml import asserted
 from enthesis_lab.running import Running
 from enthesis_lab.tokens import TokenRefused
 

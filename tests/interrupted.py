@@ -16,7 +16,7 @@ from enthesis.connectors.cloud import Cloud
 from enthesis.connectors.http import Client
 from enthesis.files.folder import read_folder
 from enthesis.model.secrets import Secret
-from enthesis.model.words import STATEMENTS
+from enthesis.model.vocabulary import STATEMENTS
 from enthesis_lab.running import administrators
 
 from .conftest import write_estate

@@ -12,7 +12,7 @@ from typing import Any
 
 from enthesis.model import estate as m
 from enthesis.model.conditions import AllOf, AnyOf, Glob, Not, Present, SameAs
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 
 Truth = bool | None
 REFUSED, ALLOWED, NOT_NEEDED, THEIRS, UNKNOWN = "refused", "allowed", "not needed", "theirs", "unknown"

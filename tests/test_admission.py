@@ -7,8 +7,8 @@ from hypothesis import strategies as st
 
 from enthesis.access.compiling import NONE, compile_estate
 from enthesis.access.target_side.admission import Applicant, lacks
-from enthesis.chains.web import Web
-from enthesis.model.words import BEARERS
+from enthesis.chains.access_graph import Web
+from enthesis.model.vocabulary import BEARERS
 
 from .conftest import examples
 from .test_judging import NOW, random_estate

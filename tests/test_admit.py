@@ -15,14 +15,14 @@ from hypothesis import strategies as st
 
 from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import Question
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains
 from enthesis.chains.reach import reachable
-from enthesis.chains.web import Web
 from enthesis.conditions.sampling import sample_of
 from enthesis.files.folder import read_texts
 from enthesis.model.conditions import Equal, Glob
 from enthesis.model.estate import Attempt, Context, Estate, Origin
-from enthesis.model.words import BEARERS, Form
+from enthesis.model.vocabulary import BEARERS, Form
 from enthesis.trusts.admitting import BESIDES, Admissions, near_misses
 from enthesis.verdicts.judge import Judge
 

@@ -20,8 +20,8 @@ from lxml import etree
 from signxml.algorithms import DigestAlgorithm, SignatureMethod
 from signxml.signer import XMLSigner
 
-from enthesis.tokens.asserted import MAX_ASSERTION, asserted, certificates_in, check_signature
 from enthesis.tokens.checking import Refused
+from enthesis.tokens.saml import MAX_ASSERTION, asserted, certificates_in, check_signature
 from enthesis_lab.assertions import SAML, SIGNATURE, ShownAssertions, signed_assertion
 from enthesis_lab.store import Store
 from enthesis_lab.tokens import Clock, TokenExpired, TokenRefused

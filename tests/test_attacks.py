@@ -20,7 +20,7 @@ from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.http import Client, Connection
 from enthesis.connectors.oauth import OAuthProvider, Server
 from enthesis.files import finding
-from enthesis.live.showing import shown_to
+from enthesis.live.credential_release import shown_to
 from enthesis.model.errors import EnthesisError, InvalidInput, UnexpectedAnswer
 from enthesis.model.file_errors import masked
 from enthesis.model.secrets import Secret

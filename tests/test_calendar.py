@@ -7,9 +7,9 @@ from pathlib import Path
 
 import icalendar
 
-from enthesis.cleaning.ends import USUAL_NOTICE, calendar, ended
+from enthesis.cleaning.expiries import USUAL_NOTICE, calendar, ended
 from enthesis.files.folder import read_texts
-from enthesis.files.shapes import time_text
+from enthesis.text.times import time_text
 
 from .conftest import Program, write_estate
 

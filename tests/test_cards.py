@@ -3,10 +3,10 @@
 from collections.abc import Iterable
 from datetime import UTC, datetime
 
-from enthesis.access.coming import NOBODY
 from enthesis.access.compiling import compile_estate
+from enthesis.access.future_members import NOBODY
+from enthesis.chains.access_graph import Web
 from enthesis.chains.cards import Card, card
-from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
 
 NOW = datetime(2026, 11, 24, tzinfo=UTC)

@@ -11,7 +11,7 @@ import pytest
 
 from enthesis.model.secrets import Secret
 from enthesis.ports import HeldCredential
-from enthesis.tokens.stating import stated
+from enthesis.tokens.certificate_assertions import stated
 
 from .conftest import Lab, Program
 from .test_database_door import certificate, door  # noqa: F401  the same lab

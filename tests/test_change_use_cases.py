@@ -11,7 +11,7 @@ import pytest
 import enthesis
 from enthesis.change.carrying_out import carry_out, permitted
 from enthesis.change.cutoff import cut_off
-from enthesis.change.enacting import How, enact, resume
+from enthesis.change.enacting import EnactOptions, enact, resume
 from enthesis.change.retiring import retiring_dangers
 from enthesis.cleaning.retiring import DELETED, Standing
 from enthesis.cli.retire import _RetireRun
@@ -61,7 +61,7 @@ def test_no_guard_can_be_left_out() -> None:
     ):
         told = inspect.signature(use_case).parameters
         assert all(told[guard].default is inspect.Parameter.empty for guard in guards), use_case
-    (still_safe,) = (field for field in fields(How) if field.name == "still_safe")
+    (still_safe,) = (field for field in fields(EnactOptions) if field.name == "still_safe")
     assert still_safe.default is MISSING and still_safe.default_factory is MISSING
 
 

@@ -17,7 +17,7 @@ from enthesis.files.folder import read_texts
 from enthesis.live.surveying import SurveyedCloud, Writing, head_of
 from enthesis.model.addresses import account_of
 from enthesis.model.estate import Attempt, Context, Estate, Origin
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.proposals.effects import access_change, as_estate, live_of
 from enthesis.proposals.proposing import propose
 from enthesis.proposals.steps import Blocked, Danger, Opening, Proposal, Step, proposal_from

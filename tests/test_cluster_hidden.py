@@ -16,7 +16,7 @@ from enthesis.connectors.http import Client, Connection
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue
 from enthesis.model.estate import Attempt, Context, Origin
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.surveys.survey import VERSION, Survey, read_survey
 from enthesis.verdicts.judge import Judge
 

@@ -20,7 +20,7 @@ from enthesis.files.folder import packaged_catalogue, read_texts
 from enthesis.live.surveying import Writing, head_of
 from enthesis.model.estate import Attempt, Context, Origin
 from enthesis.model.foreign_names import name_of, word_of
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.surveys.survey import Survey, read_survey
 from enthesis.verdicts.judge import Judge
 

@@ -12,8 +12,8 @@ import httpx
 import pytest
 
 from enthesis.access.compiling import compile_estate
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains
-from enthesis.chains.web import Web
 from enthesis.cleaning.cutoff import Withdrawn, file_edits, reached
 from enthesis.connectors.cloud import Cloud
 from enthesis.files.editing import edited

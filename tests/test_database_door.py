@@ -16,7 +16,7 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 from psycopg import sql
 
-from enthesis.cli.subjects import FROM_FILES
+from enthesis.cli.estate_loading import FROM_FILES
 from enthesis.connectors.directory import LabDirectory
 from enthesis.connectors.enrolling import CertificateAuthority
 from enthesis.connectors.http import Client

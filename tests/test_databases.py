@@ -20,7 +20,7 @@ from enthesis.files.folder import packaged_catalogue, read_folder
 from enthesis.model.estate import Attempt, Context, Origin
 from enthesis.model.foreign_names import word_of
 from enthesis.model.secrets import Secret
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.surveys.survey import VERSION, Survey, read_survey
 from enthesis.verdicts.judge import Judge
 from enthesis_lab.enrolling import EnrolmentServer

@@ -12,15 +12,15 @@ from enthesis import library
 from enthesis.access.answers import Request, StepOutcome, Verdict
 from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import Question, question_of
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains
 from enthesis.chains.invariants import Decided
-from enthesis.chains.web import Web
 from enthesis.cli.check import _Judged
 from enthesis.files.folder import read_texts
 from enthesis.library import parse_estate as estate_of
 from enthesis.model.errors import InvalidInput, NotDecided
 from enthesis.model.estate import Context, Origin
-from enthesis.model.words import EARNED, STEPS, Ending, Form, Holding, Outcome, VerdictStep
+from enthesis.model.vocabulary import EARNED, STEPS, Ending, Form, Holding, Outcome, VerdictStep
 from enthesis.testing import Verdicts
 from enthesis.trusts.risks import Risks
 from enthesis.verdicts.expectations import Seen, expectation_unmet, judge_journey

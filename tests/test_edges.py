@@ -9,17 +9,17 @@ import pytest
 
 from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import Question
+from enthesis.chains.access_graph import Web
 from enthesis.chains.cards import card
 from enthesis.chains.chains import Chains
 from enthesis.chains.reach import reachable
-from enthesis.chains.web import Web
 from enthesis.files.editing import Replacement, edited
 from enthesis.files.folder import read_texts
-from enthesis.files.nodes import MAX_DEPTH, UnreadableFile, parse
 from enthesis.files.renaming import twin
+from enthesis.files.yaml_tree import MAX_DEPTH, UnreadableFile, parse
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Origin
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.proposals.proposing import propose
 from enthesis.surveys.survey import without_what_is_gone
 from enthesis.trusts.admitting import Admissions

@@ -11,7 +11,7 @@ import enthesis
 from enthesis.access import tables
 from enthesis.cli import main
 from enthesis.connectors.cluster import writing
-from enthesis.files import editing, nodes
+from enthesis.files import editing, yaml_tree
 from enthesis.model import errors
 from enthesis.model.causes import CAUSES, IN_ESTATE
 from enthesis.surveys import survey
@@ -49,7 +49,7 @@ def test_every_error_that_is_raised_has_a_code_of_the_table_and_each_code_is_use
 
 
 def _inner() -> list[type[errors.InnerError]]:
-    known = (errors, nodes, editing, survey, tables, writing)
+    known = (errors, yaml_tree, editing, survey, tables, writing)
     return [
         one for module in known for one in vars(module).values()
         if isinstance(one, type) and issubclass(one, errors.InnerError) and one is not errors.InnerError

@@ -24,7 +24,7 @@ from enthesis.connectors.host_log import logins_in
 from enthesis.connectors.openssh import LoginHost
 from enthesis.connectors.ssh_keys import fresh_key
 from enthesis.files.folder import read_folder
-from enthesis.model.words import VerdictStep
+from enthesis.model.vocabulary import VerdictStep
 from enthesis.ports import Refusal
 from enthesis.verdicts.judge import Judge
 from enthesis_lab.logins import program

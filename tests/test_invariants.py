@@ -5,13 +5,13 @@ from datetime import UTC, datetime
 import pytest
 
 from enthesis.access.compiling import compile_estate
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains
 from enthesis.chains.changes import decide_by_change
 from enthesis.chains.invariants import Decided, decide
-from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
 from enthesis.model.estate import Estate
-from enthesis.model.words import Holding
+from enthesis.model.vocabulary import Holding
 
 HOLDS, BROKEN = Holding.HOLDS, Holding.BROKEN
 

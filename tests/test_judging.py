@@ -15,7 +15,7 @@ from enthesis.files.editing import edited
 from enthesis.files.folder import read_texts
 from enthesis.files.writing import estate_text
 from enthesis.model.estate import Estate, Journey
-from enthesis.model.words import STEPS, Ending, Outcome
+from enthesis.model.vocabulary import STEPS, Ending, Outcome
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.remedies import Change, applied, asked, remedies_for
 

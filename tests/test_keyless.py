@@ -6,13 +6,13 @@ from typing import Any
 import pytest
 
 from enthesis.access.compiling import compile_estate
+from enthesis.chains.access_graph import Web
 from enthesis.chains.cards import card
-from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
 from enthesis.files.renaming import about, apart_from_names, renamed, twin
 from enthesis.model.estate import Context, Estate, Origin
 from enthesis.model.file_errors import masked
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.proposals.lingering import dangling, living_on
 from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Step
 from enthesis.surveys.statements import LiveObject, Surveyed, without_gone

@@ -23,7 +23,7 @@ from cryptography.x509.oid import NameOID
 
 from enthesis.connectors.hosts import HostService
 from enthesis.connectors.http import Client
-from enthesis.live.running import Keeper, Lent
+from enthesis.live.credential_endpoint import Keeper, Lent
 from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.model.secrets import Secret
 from enthesis.ports import HeldCredential

@@ -8,7 +8,7 @@ import pytest
 
 from enthesis.access.compiling import compile_estate
 from enthesis.model.estate import Attempt, Context, Journey, Origin
-from enthesis.model.words import BEARERS, Ending
+from enthesis.model.vocabulary import BEARERS, Ending
 from enthesis.trusts.named import admitted_by, near_to
 
 from .conftest import Program, examples, start_lab, write_estate

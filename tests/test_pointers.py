@@ -12,7 +12,7 @@ from enthesis.conditions.sampling import sample_of
 from enthesis.files.folder import read_texts
 from enthesis.model.estate import Hop, Journey, Origin
 from enthesis.model.pointers import as_pointers, claim_at, nested
-from enthesis.model.words import Ending, Form
+from enthesis.model.vocabulary import Ending, Form
 from enthesis.verdicts.judge import Judge
 
 from .conftest import Program

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from enthesis.access.compiling import compile_estate
 from enthesis.files.folder import read_texts
 from enthesis.model.estate import Admission, Attempt, Estate, Hop, Journey, Origin, Resource, Trust
-from enthesis.model.words import Ending, Form
+from enthesis.model.vocabulary import Ending, Form
 from enthesis.verdicts.expectations import judge_journey
 
 from .conftest import Program, Ran, examples

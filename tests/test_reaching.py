@@ -14,20 +14,20 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from enthesis.access.arrays import Bools
-from enthesis.access.clauses import Knowns, Solver
 from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import Question
+from enthesis.access.requirements import Knowns, Solver
 from enthesis.access.states import NO, YES
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains
 from enthesis.chains.differences import difference
 from enthesis.chains.ends import wanted_permissions
 from enthesis.chains.invariants import decide
 from enthesis.chains.reach import Reached, reachable, reaching
-from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
-from enthesis.files.shapes import FEW
 from enthesis.model.estate import Attempt, Claimed, Context, Invariant, Origin
-from enthesis.model.words import Form, Holding
+from enthesis.model.vocabulary import Form, Holding
+from enthesis.text.nearest import FEW
 from enthesis.verdicts.judge import Judge
 
 from .agreement import check_world

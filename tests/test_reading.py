@@ -5,7 +5,7 @@ from pathlib import Path
 
 import pytest
 
-from enthesis.files import nodes
+from enthesis.files import yaml_tree
 from enthesis.files.folder import read_folder, read_texts
 from enthesis.model.file_errors import FileError
 
@@ -169,7 +169,7 @@ trusts: [{{of: left/identity/a, admits: {{token: forge, claims: {{sub: {value}}}
 
 def test_values_are_those_of_yaml_1_2() -> None:
     text = "a: on\nb: no\nc: 0o17\nd: 1e3\ne: 2026-01-01\nf: 012\ng: ~\nh: '12'\ni: 1_000\nj: TRUE\n"
-    tree, _ = nodes.parse(text.encode())
+    tree, _ = yaml_tree.parse(text.encode())
     assert tree is not None and isinstance(tree.value, dict)
     values = {key: node.value for key, node in tree.value.items()}
     expected = {"a": "on", "b": "no", "c": 15, "d": 1000.0, "e": "2026-01-01", "f": 12, "g": None, "h": "12"}
@@ -280,7 +280,7 @@ def test_the_cache_is_used_and_never_trusted_over_the_file(
     kept = list(cache.glob("*.tree"))
     assert first.estate is not None and kept
     parsed: list[int] = []
-    real = nodes.parse
+    real = yaml_tree.parse
 
     def watched(data: bytes, *, as_json: bool = False) -> object:
         parsed.append(len(data))

@@ -9,7 +9,7 @@ from enthesis.chains.differences import newly_allowed
 from enthesis.files.folder import read_texts
 from enthesis.model.conditions import Equal
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Origin
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.remedies import Change, remedies_for
 

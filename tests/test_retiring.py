@@ -15,11 +15,11 @@ from enthesis.change import retiring
 from enthesis.cleaning.retiring import LiveKeys, RetiringBounds, Standing, standings
 from enthesis.files.editing import Addition, edited
 from enthesis.files.folder import read_texts
-from enthesis.files.shapes import time_text
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Origin
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.ports import Connected
 from enthesis.proposals.credentials import Credentialed
+from enthesis.text.times import time_text
 from enthesis.verdicts.judge import Judge
 
 from .campaign import Calls, bring_back, fleet, make_keys, retire, stages

@@ -13,8 +13,8 @@ import jsonschema
 import pytest
 
 from enthesis.access.compiling import compile_estate
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains
-from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
 from enthesis.model.risks import LIVE_RISKS, RISKS
 from enthesis.output.checks import risk_json

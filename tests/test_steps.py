@@ -13,14 +13,13 @@ from hypothesis import strategies as st
 
 from enthesis.access.answers import Request, StepOutcome
 from enthesis.access.asked import Asked, Caller, Target
-from enthesis.access.attributes import Facts
+from enthesis.access.attributes import RequestAttributes
 from enthesis.access.caller_side import bulk as caller_side_bulk
 from enthesis.access.caller_side import decide as caller_side
 from enthesis.access.caller_side import require as caller_side_required
 from enthesis.access.ceilings import bulk as ceilings_bulk
 from enthesis.access.ceilings import decide as ceilings
 from enthesis.access.ceilings import require as ceilings_required
-from enthesis.access.clauses import ALWAYS, Knowns, Requirement, Solver, joined
 from enthesis.access.companions import decide as companions
 from enthesis.access.companions import require as companions_required
 from enthesis.access.companions.decide import identity_caller
@@ -34,13 +33,14 @@ from enthesis.access.provider import bulk as provider_bulk
 from enthesis.access.provider import decide as provider
 from enthesis.access.provider import require as provider_required
 from enthesis.access.questions import Question
+from enthesis.access.requirements import ALWAYS, Knowns, Requirement, Solver, joined
 from enthesis.access.states import LOOK, NO, YES, Batch, States
 from enthesis.access.target_side import bulk as target_side_bulk
 from enthesis.access.target_side import decide as target_side
 from enthesis.access.target_side import require as target_side_required
 from enthesis.chains.requests import Requests
 from enthesis.model.estate import Attempt, Context, Origin
-from enthesis.model.words import Form, Outcome, VerdictStep
+from enthesis.model.vocabulary import Form, Outcome, VerdictStep
 from enthesis.verdicts.judge import Judge
 
 from .conftest import examples
@@ -157,7 +157,7 @@ def tries(seed: int) -> list[tuple[Tried, Context, str]]:
         age = context.session_age or timedelta(0)
         known = goal_at(compiled, int(many.target_place[target]))
         goal = replace(known, address=address, kind=compiled.kind_names[int(many.target_kind[target])])
-        facts = Facts(compiled, question, name, list(goal.chain), first=True, age=age)
+        facts = RequestAttributes(compiled, question, name, list(goal.chain), first=True, age=age)
         caller = identity_caller(compiled, name, has_session=True)
         asked = Asked(
             compiled, question, caller, verb, Target(address, goal.kind, goal.chain), permission, facts, True, age,

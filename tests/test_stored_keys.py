@@ -7,14 +7,14 @@ from pathlib import Path
 import numpy as np
 
 from enthesis.access.compiling import compile_estate
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains
 from enthesis.chains.invariants import decide
 from enthesis.chains.reach import reachable, reaching
 from enthesis.chains.starts import starts_from
-from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
 from enthesis.model.estate import Estate
-from enthesis.model.words import Holding, VerbClass
+from enthesis.model.vocabulary import Holding, VerbClass
 
 from .conftest import SEED, Program, examples
 from .test_judging import NOW, random_estate

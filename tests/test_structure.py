@@ -179,7 +179,7 @@ SPELT_ONCE: dict[str, tuple[str, tuple[str, ...]]] = {
     "whether an identity stands": (r"\.stands\[|\bstands\[", (
         "access/compiling.py", "access/names/require.py", "access/names/bulk.py", "access/names/standing.py",
     )),
-    "what starts at a thing of some kind": (r"Form\.WORKLOAD if|Form\.PERSON if", ("model/words.py",)),
+    "what starts at a thing of some kind": (r"Form\.WORKLOAD if|Form\.PERSON if", ("model/vocabulary.py",)),
     "which ceilings are over a request": (r"\.ceilings_at\.(get|items)", (
         "access/compiling.py", "access/ceilings/bulk.py",
     )),

@@ -17,9 +17,9 @@ import pytest
 import yaml
 
 from enthesis.access.compiling import compile_estate
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains
 from enthesis.chains.differences import difference
-from enthesis.chains.web import Web
 from enthesis.cleaning.findings import Swept
 from enthesis.cleaning.sweep import sweep
 from enthesis.files.editing import Removal, edited

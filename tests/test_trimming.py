@@ -22,9 +22,9 @@ from enthesis.cleaning.trimming import Trimmed, edits_of, trim
 from enthesis.cleaning.usage import Summing
 from enthesis.files.editing import edited
 from enthesis.files.folder import read_texts
-from enthesis.files.shapes import time_text
 from enthesis.model.estate import Attempt, Context, Estate, Journey, Origin
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
+from enthesis.text.times import time_text
 from enthesis.verdicts.judge import Judge
 
 from .accounts import account

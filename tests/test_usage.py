@@ -7,7 +7,7 @@ from typing import Any
 
 from enthesis.cleaning.usage import Summing
 from enthesis.files.folder import read_texts
-from enthesis.files.shapes import time_text
+from enthesis.text.times import time_text
 
 from .conftest import Lab, Program, start_lab, write_estate
 

@@ -11,14 +11,14 @@ from ipaddress import ip_network
 from random import Random
 from typing import Any
 
-from enthesis.access.clauses import BEFORE_KEY
-from enthesis.access.coming import ANY
 from enthesis.access.compiling import NONE
+from enthesis.access.future_members import ANY
+from enthesis.access.requirements import BEFORE_KEY
+from enthesis.chains.access_graph import LEADS_ON, OPENS, STANDS_FOR
 from enthesis.chains.chains import Chain, Chains
-from enthesis.chains.web import LEADS_ON, OPENS, STANDS_FOR
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Identity, Journey, Origin, Resource
 from enthesis.model.pointers import nested
-from enthesis.model.words import Ending, Form
+from enthesis.model.vocabulary import Ending, Form
 
 from .naive import Naive
 from .worlds import CALLED_FROM

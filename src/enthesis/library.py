@@ -30,25 +30,26 @@ from typing import TYPE_CHECKING, Any
 from enthesis.access.answers import Verdict
 from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import question_of
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains
 from enthesis.chains.differences import difference
 from enthesis.chains.ends import wanted_permissions
 from enthesis.chains.reach import Reached, reachable, reaching
 from enthesis.chains.starts import asked_about, must_exist, starts_from
-from enthesis.chains.web import Web
 from enthesis.conditions.truth import Value
 from enthesis.files.cache import TreeCache
+from enthesis.files.field_types import MISSING, Notes
 from enthesis.files.folder import packaged_catalogue, read_folder, read_texts
-from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
-from enthesis.files.shapes import MISSING, Notes, perhaps
+from enthesis.files.yaml_tree import tree_of
 from enthesis.model.errors import EnthesisError, InvalidEstate, InvalidInput, NotDecided, Undecided
 from enthesis.model.estate import Estate, Trust
-from enthesis.model.words import Ending, Form, VerdictStep
+from enthesis.model.vocabulary import Ending, Form, VerdictStep
 from enthesis.output.lines import rendered
 from enthesis.output.progress import Silent
 from enthesis.output.verdicts import first_sentence, verdict_json, verdict_lines
 from enthesis.surveys.survey import Survey, survey_in
+from enthesis.text.nearest import perhaps
 from enthesis.trusts.admitting import Admissions
 from enthesis.verdicts.pools import answer_of_pool, ending_of
 

@@ -9,7 +9,7 @@ from typing import Any, Protocol, runtime_checkable
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Attempt, Claims, Estate, KindVerbs
 from enthesis.model.secrets import Secret
-from enthesis.model.words import VerdictStep
+from enthesis.model.vocabulary import VerdictStep
 from enthesis.proposals.credentials import Credentialed, OpenSession
 from enthesis.proposals.steps import Step
 from enthesis.surveys.statements import LiveObject, Surveyed

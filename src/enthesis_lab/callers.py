@@ -4,8 +4,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+from enthesis_lab.access_keys import Keyed
 from enthesis_lab.deciding import LabCaller, World, organisation_of
-from enthesis_lab.keyed import Keyed
 from enthesis_lab.people import is_revoked, mfa_of
 from enthesis_lab.problems import Problem
 from enthesis_lab.scim import is_active

@@ -9,8 +9,8 @@ from urllib.parse import urlsplit
 
 from starlette.requests import Request
 
+from enthesis_lab.issued_secrets import remember
 from enthesis_lab.problems import Problem
-from enthesis_lab.remembering import remember
 from enthesis_lab.running import OWNER
 from enthesis_lab.store import Store
 

@@ -5,8 +5,8 @@ from dataclasses import dataclass, field
 from functools import partial
 from typing import Any
 
+from enthesis_lab.access_keys import FORMS
 from enthesis_lab.forms import FIELDS, REQUIRED
-from enthesis_lab.keyed import FORMS
 
 Schema = dict[str, Any]
 JSON, FORM, BYTES = "application/json", "application/x-www-form-urlencoded", "application/octet-stream"

@@ -19,6 +19,7 @@ from starlette.responses import HTMLResponse, JSONResponse, Response
 from starlette.routing import Route
 
 from enthesis_lab.guarding import owner_only
+from enthesis_lab.issued_secrets import remember
 from enthesis_lab.oauth import (
     ACCESS_TOKEN,
     INACTIVE,
@@ -34,7 +35,6 @@ from enthesis_lab.oauth import (
 )
 from enthesis_lab.problems import HANDLERS, Problem
 from enthesis_lab.recording import Records
-from enthesis_lab.remembering import remember
 from enthesis_lab.running import OWNER
 from enthesis_lab.scim import Entries, ScimFault, as_scim_error, is_active
 from enthesis_lab.sessions import Sessions

@@ -25,9 +25,9 @@ from enthesis_lab.administration import json_body
 from enthesis_lab.cloud import CloudServer, around_of
 from enthesis_lab.deciding import decide
 from enthesis_lab.guarding import owner_asks
+from enthesis_lab.issued_secrets import remember
 from enthesis_lab.oauth import Wrong, client_of
 from enthesis_lab.problems import HANDLERS, Problem
-from enthesis_lab.remembering import remember
 from enthesis_lab.store import Store
 from enthesis_lab.tokens import Clock, Signer, TokenRefused
 

@@ -8,10 +8,10 @@ from typing import Any
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
+from enthesis_lab.access_keys import FORMS, Keyed
 from enthesis_lab.administration import Administration, json_body
 from enthesis_lab.conditions import NotUnderstood, understand
 from enthesis_lab.deciding import World, account_of, declared, place_of
-from enthesis_lab.keyed import FORMS, Keyed
 from enthesis_lab.problems import Problem
 from enthesis_lab.store import Store
 

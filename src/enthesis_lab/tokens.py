@@ -13,7 +13,7 @@ from joserfc.errors import JoseError
 from joserfc.jwk import ECKey, RSAKey
 from joserfc.util import urlsafe_b64decode
 
-from enthesis_lab.remembering import remember
+from enthesis_lab.issued_secrets import remember
 from enthesis_lab.store import Store
 
 if TYPE_CHECKING:

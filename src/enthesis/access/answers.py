@@ -6,7 +6,7 @@ from datetime import timedelta
 from enthesis.access.questions import Question, is_keyless
 from enthesis.model.conditions import Test
 from enthesis.model.file_errors import Source
-from enthesis.model.words import EARNED, STEPS, Ending, Outcome, VerdictStep
+from enthesis.model.vocabulary import EARNED, STEPS, Ending, Outcome, VerdictStep
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,7 +20,7 @@ class Unmet:
 
 
 @dataclass(frozen=True, slots=True)
-class Ground:
+class Reason:
     """A statement, or a fact of the estate, that counted for or against a step."""
 
     text: str
@@ -29,10 +29,10 @@ class Ground:
 
 
 @dataclass(frozen=True, slots=True)
-class Miss:
+class NearMiss:
     """A statement that would have allowed it but for what it lacks."""
 
-    ground: Ground
+    ground: Reason
     lacks: tuple[str, ...] = ()
     unmet: tuple[Unmet, ...] = ()
 
@@ -43,8 +43,8 @@ class StepOutcome:
 
     name: VerdictStep
     outcome: Outcome
-    grounds: tuple[Ground, ...] = ()
-    misses: tuple[Miss, ...] = ()
+    grounds: tuple[Reason, ...] = ()
+    misses: tuple[NearMiss, ...] = ()
     nearest: tuple[str, ...] = ()
     within: tuple["Request", ...] = ()  # the companions
 

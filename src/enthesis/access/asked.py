@@ -6,7 +6,7 @@ from datetime import timedelta
 from enum import StrEnum
 
 from enthesis.access.answers import Unmet
-from enthesis.access.attributes import Facts
+from enthesis.access.attributes import RequestAttributes
 from enthesis.access.compiling import Compiled
 from enthesis.access.questions import Question
 from enthesis.conditions.truth import Value, passes
@@ -59,7 +59,7 @@ class Asked:
     verb: str
     target: Target
     permission: int
-    facts: Facts
+    facts: RequestAttributes
     first: bool
     age: timedelta
     instant: float

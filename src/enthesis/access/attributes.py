@@ -13,7 +13,7 @@ from enthesis.model.conditions import Conditions, SameAs
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Estate, Issuer
 from enthesis.model.pointers import as_pointers, claim_at
-from enthesis.model.words import BEARERS, Form
+from enthesis.model.vocabulary import BEARERS, Form
 
 AUDIENCE = Room(frozenset(["text"]), absent=False)
 NEVER_SHOWN = Room(frozenset(), absent=True)
@@ -44,7 +44,7 @@ def shown_in_journeys(estate: Estate, issuer: str) -> dict[str, tuple[Value, ...
     return {name: tuple(values) for name, values in found.items()}
 
 
-class Facts:
+class RequestAttributes:
     """The attributes of one request. `caller` is '' for a bearer; `first`: it is the hop that shows a token; `beside`:
     the provider at which the request is made that this one goes with."""
 

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from enthesis.access.arrays import Bools, Ints, once
-from enthesis.access.coming import WORKLOADS, ToCome
+from enthesis.access.future_members import WORKLOADS, ToCome
 from enthesis.access.tables import Tables, tables_of
 from enthesis.conditions.patterns import matcher
 from enthesis.model.addresses import account_of, is_organisation, is_pool, parse, pool_of, standing_in
@@ -18,7 +18,7 @@ from enthesis.model.catalogue import EVERYTHING, IDENTITIES, NEAREST_KEY, Compan
 from enthesis.model.conditions import Conditions, Equal, Glob, Test
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import PERSON, Ceiling, CeilingException, Estate, GroupRule, boundary_of
-from enthesis.model.words import NOT_OF_PEOPLE, VerdictStep
+from enthesis.model.vocabulary import NOT_OF_PEOPLE, VerdictStep
 
 NONE = -1  # no place, no account
 ENDLESS = float("inf")
@@ -40,7 +40,7 @@ class ForAWhile:
 
 
 @dataclass(frozen=True, slots=True)
-class Barred:
+class CompiledCeiling:
     """A ceiling with its numbers: `refuses` are the permission bits that it does not let through."""
 
     ceiling: Ceiling
@@ -473,7 +473,7 @@ class Compiled:
 
     def _ceilings(self) -> None:
         everything = (1 << len(self.permission_pairs)) - 1
-        self.ceilings_at: dict[int, list[Barred]] = {}
+        self.ceilings_at: dict[int, list[CompiledCeiling]] = {}
         for ceiling in self.estate.ceilings:
             listed = ceiling.bars if ceiling.bars is not None else ceiling.only or {}
             lists = self.mask(self.catalogue.permissions(listed, power_included=True))
@@ -482,7 +482,7 @@ class Compiled:
             patterns = tuple(glob.pattern for glob in ceiling.excepts if isinstance(glob, Glob))
             place = self.places.index.get(ceiling.at, NONE)
             for_a_while = tuple(map(self._for_a_while, ceiling.for_a_while))
-            barred = Barred(ceiling, place, refuses, plain, patterns, for_a_while)
+            barred = CompiledCeiling(ceiling, place, refuses, plain, patterns, for_a_while)
             self.ceilings_at.setdefault(place, []).append(barred)
 
     def _for_a_while(self, one: CeilingException) -> ForAWhile:
@@ -584,7 +584,7 @@ class Compiled:
         """Whether a resource takes on what it runs as, which no ceiling over callers bars."""
         return permission == self.take_on and "/identity/" not in caller and target in self.runs(caller)
 
-    def ceilings_over(self, callers: Sequence[int], targets: Sequence[int]) -> Iterator[Barred]:
+    def ceilings_over(self, callers: Sequence[int], targets: Sequence[int]) -> Iterator[CompiledCeiling]:
         """The ceilings over a caller and over a target, by the places at and above each."""
         for over, chain in (("callers", callers), ("targets", targets)) if self.ceilings_at else ():
             for place in chain:
@@ -597,7 +597,9 @@ class Compiled:
         out: Bools = np.isin(self.account[callers], list(self.theirs))
         return out
 
-    def spared_until(self, barred: Barred, permission: int, caller: str, target: int, *, inside: bool) -> float:
+    def spared_until(
+        self, barred: CompiledCeiling, permission: int, caller: str, target: int, *, inside: bool
+    ) -> float:
         """Until when an exception leaves a caller alone for a permission at a target (seconds since 1970); before all
         time where none does."""
         found = (

@@ -13,16 +13,16 @@ from enthesis.access.arrays import Bools, Ints, once, spread
 from enthesis.access.attributes import kind_name
 from enthesis.access.caller_side import bulk as caller_side
 from enthesis.access.ceilings import bulk as ceilings
-from enthesis.access.coming import ANY
 from enthesis.access.companions.bulk import AlsoAsked
 from enthesis.access.compiling import NONE, Compiled
+from enthesis.access.future_members import ANY
 from enthesis.access.granting.bulk import principals
 from enthesis.access.names import bulk as names
 from enthesis.access.needed import CallerNode, Goal
 from enthesis.access.provider import bulk as provider
 from enthesis.access.states import LOOK, NO, YES, Batch, States
 from enthesis.access.target_side import bulk as target_side
-from enthesis.model.words import FORM_OF_ISSUER, OF_MEMBERS_TO_COME
+from enthesis.model.vocabulary import FORM_OF_ISSUER, OF_MEMBERS_TO_COME
 
 
 @dataclass(frozen=True, slots=True)

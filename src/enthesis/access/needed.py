@@ -5,12 +5,12 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
 from enthesis.access.attributes import caller_fact, provider_at, target_label
-from enthesis.access.clauses import KIND_OF, LABEL_OF, Alternative, Literal, holding
 from enthesis.access.compiling import ENDLESS, NONE, Compiled
+from enthesis.access.requirements import KIND_OF, LABEL_OF, Alternative, Literal, holding
 from enthesis.conditions.truth import Value
 from enthesis.conditions.values import Want
 from enthesis.model.conditions import Before, Conditions
-from enthesis.model.words import BEARERS
+from enthesis.model.vocabulary import BEARERS
 
 NOTHING = timedelta(0)
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field, replace
 
 from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.estate import Estate, boundary_of
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 
 
 @dataclass(slots=True)

@@ -4,9 +4,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from enthesis.access.clauses import BEFORE_KEY
+from enthesis.access.requirements import BEFORE_KEY
 from enthesis.conditions.values import FREE_WORD
-from enthesis.files.shapes import duration_text, time_text
+from enthesis.text.times import duration_text, time_text
 
 
 def shown(value: object) -> str:

@@ -8,24 +8,24 @@ from typing import Any
 import numpy as np
 
 from enthesis.access.arrays import once
-from enthesis.access.clauses import ALWAYS
 from enthesis.access.compiling import NONE, Compiled
 from enthesis.access.many import Rows
 from enthesis.access.names.standing import why_fallen, why_shut
+from enthesis.access.requirements import ALWAYS
 from enthesis.access.states import LOOK
+from enthesis.chains.access_graph import STANDS_FOR, Web
 from enthesis.chains.chains import USE_KEY
-from enthesis.chains.web import STANDS_FOR, Web
 from enthesis.conditions.patterns import matcher
 from enthesis.files.checking import SHARED_LOGINS
 from enthesis.files.conditions import plain_test
-from enthesis.files.shapes import duration_text, time_text
 from enthesis.files.writing import plain_statement
 from enthesis.model import estate as m
 from enthesis.model.addresses import account_of, article, contains, is_organisation, pool_of
 from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.file_errors import Source
 from enthesis.model.sentences import admitted, ceiling_words, permissions, tested, verb_words
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
+from enthesis.text.times import duration_text, time_text
 
 MOST_ROWS = 4_000  # direct requests that one card looks at
 THINGS = ("run-as", "attach", "issue", "change-trust")  # what is done to an identity as a thing

@@ -13,7 +13,11 @@ import numpy as np
 
 from enthesis.access.arrays import Bools
 from enthesis.access.attributes import NEVER_SHOWN, claim_room, organisation_at, shown_in_journeys, vouching_for
-from enthesis.access.clauses import (
+from enthesis.access.compiling import NONE, Compiled
+from enthesis.access.many import Rows
+from enthesis.access.names.standing import why_shut
+from enthesis.access.needed import Asking
+from enthesis.access.requirements import (
     ALWAYS,
     BEFORE_KEY,
     KIND_OF,
@@ -30,13 +34,9 @@ from enthesis.access.clauses import (
     resolved,
     without,
 )
-from enthesis.access.compiling import NONE, Compiled
-from enthesis.access.many import Rows
-from enthesis.access.names.standing import why_shut
-from enthesis.access.needed import Asking
 from enthesis.access.states import YES
+from enthesis.chains.access_graph import LEADS_ON, OPENS, STANDS_FOR, Web
 from enthesis.chains.ends import ends_by_caller, takings
-from enthesis.chains.web import LEADS_ON, OPENS, STANDS_FOR, Web
 from enthesis.conditions.sameness import names_in
 from enthesis.conditions.truth import Value, passes
 from enthesis.conditions.values import Room, Want
@@ -44,7 +44,7 @@ from enthesis.model.addresses import is_pool
 from enthesis.model.conditions import After, AllOf, AnyOf, Before, Conditions, Equal, LongerThan, Not, Test
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer
-from enthesis.model.words import FORM_OF_ISSUER, Form, origin_form
+from enthesis.model.vocabulary import FORM_OF_ISSUER, Form, origin_form
 from enthesis.verdicts.pipeline_access import runs_admitted
 
 MAX_LABELS = 50_000  # of one search

@@ -10,19 +10,19 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from enthesis.access.arrays import Bools
-from enthesis.access.clauses import ALWAYS, Requirement
 from enthesis.access.compiling import NONE
 from enthesis.access.needed import NO_POWERS, Powers, goal_at
+from enthesis.access.requirements import ALWAYS, Requirement
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chain, Chains, ChainStart
 from enthesis.chains.ends import wanted_permissions
 from enthesis.chains.invariants import Decided, claimed_starts, decide
 from enthesis.chains.reach import Reached
 from enthesis.chains.requests import Requests
-from enthesis.chains.web import Web
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Claimed, Invariant
 from enthesis.model.sentences import verb_words
-from enthesis.model.words import Holding, VerbClass
+from enthesis.model.vocabulary import Holding, VerbClass
 
 MAX_REQUESTS = 3_000_000  # that one fixed point may ask about
 POWERS = (

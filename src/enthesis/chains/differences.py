@@ -15,18 +15,18 @@ import numpy as np
 
 from enthesis.access.answers import Request, Verdict
 from enthesis.access.arrays import Bools, Ints, among, once, spread
-from enthesis.access.clauses import BEFORE_KEY, Requirement, attributes_of, denials, holds_of, resolved
-from enthesis.access.coming import members_to_come
 from enthesis.access.compiling import NONE, Compiled, compile_estate
+from enthesis.access.future_members import members_to_come
 from enthesis.access.many import Rows
 from enthesis.access.questions import Question
+from enthesis.access.requirements import BEFORE_KEY, Requirement, attributes_of, denials, holds_of, resolved
 from enthesis.access.states import LOOK, YES, States
+from enthesis.chains.access_graph import Web, asks_for_ages
 from enthesis.chains.chains import Chain, Chains, ChainStart, Label
-from enthesis.chains.web import Web, asks_for_ages
 from enthesis.conditions.truth import Value
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate
-from enthesis.model.words import BEARERS, Form, origin_form
+from enthesis.model.vocabulary import BEARERS, Form, origin_form
 from enthesis.verdicts.remedies import Remedy, applied, asked
 
 MAX_TRIPLES = 40_000_000  # of caller, permission and target that one side is compared by

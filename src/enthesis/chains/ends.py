@@ -7,7 +7,7 @@ import numpy as np
 from enthesis.access.arrays import Bools, Ints
 from enthesis.access.compiling import NONE, Compiled
 from enthesis.access.many import Many, Rows
-from enthesis.chains.web import Web
+from enthesis.chains.access_graph import Web
 from enthesis.model.catalogue import EVERYTHING
 
 

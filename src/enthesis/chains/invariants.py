@@ -12,21 +12,21 @@ from itertools import product
 import numpy as np
 
 from enthesis.access.arrays import Bools, once
-from enthesis.access.clauses import Alternative
 from enthesis.access.compiling import NONE
 from enthesis.access.many import Rows
+from enthesis.access.requirements import Alternative
 from enthesis.access.states import YES
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chain, Chains, ChainStart
 from enthesis.chains.ends import ends_at, wanted_permissions
 from enthesis.chains.shared_logins import SharedLogin, shared_logins_at
-from enthesis.chains.web import Web
 from enthesis.conditions.patterns import matcher
 from enthesis.conditions.values import Want
 from enthesis.model.addresses import is_pool
 from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Accepted, Claimed, Invariant
-from enthesis.model.words import BEARERS, Form, Holding
+from enthesis.model.vocabulary import BEARERS, Form, Holding
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,13 +7,13 @@ from itertools import product
 import numpy as np
 
 from enthesis.access.arrays import Bools, once
-from enthesis.access.clauses import Requirement, denials
 from enthesis.access.compiling import NONE
 from enthesis.access.many import Rows
+from enthesis.access.requirements import Requirement, denials
 from enthesis.access.states import YES
+from enthesis.chains.access_graph import Closure, Web
 from enthesis.chains.chains import Chain, Chains, ChainStart, Label
 from enthesis.chains.ends import ends_at, ends_by_caller, takings
-from enthesis.chains.web import Closure, Web
 from enthesis.model.errors import Undecided
 
 FEW = 64  # targets that are looked at one by one; of more, everything that a start can do is looked for at once

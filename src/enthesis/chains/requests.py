@@ -6,12 +6,12 @@ ends (`until`, and how long sessions live) is left standing too, as conditions o
 
 from enthesis.access.caller_side.require import both_sides
 from enthesis.access.ceilings import require as ceilings
-from enthesis.access.clauses import Alternative, Requirement, joined
 from enthesis.access.companions import require as companions
 from enthesis.access.compiling import Compiled
 from enthesis.access.names import require as names
 from enthesis.access.needed import LAST, NO_POWERS, Asking, CallerNode, Goal, Needed, Powers, goal_at
 from enthesis.access.provider import require as provider
+from enthesis.access.requirements import Alternative, Requirement, joined
 
 
 class Requests:

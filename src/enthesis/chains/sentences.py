@@ -2,12 +2,12 @@
 
 from collections.abc import Sequence
 
-from enthesis.access.coming import ANY
+from enthesis.access.future_members import ANY
 from enthesis.access.value_words import values_words
 from enthesis.chains.differences import Gain
 from enthesis.model.addresses import article
 from enthesis.model.sentences import verb_words
-from enthesis.model.words import BEARERS
+from enthesis.model.vocabulary import BEARERS
 
 
 def caller_words(gain: Gain) -> str:

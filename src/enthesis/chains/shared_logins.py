@@ -10,7 +10,7 @@ from enthesis.model.catalogue import Catalogue
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.file_errors import Source
 from enthesis.model.sentences import verb_words
-from enthesis.model.words import VerbClass
+from enthesis.model.vocabulary import VerbClass
 
 ON = "on"
 LETS = (VerbClass.LOOK, VerbClass.READ, VerbClass.WRITE, VerbClass.RUN)  # the classes of verbs that such a login is for

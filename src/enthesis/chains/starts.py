@@ -5,10 +5,10 @@ from collections.abc import Mapping
 from enthesis.access.compiling import Compiled
 from enthesis.chains.chains import Chains, ChainStart
 from enthesis.conditions.truth import Value
-from enthesis.files.shapes import perhaps
 from enthesis.model.addresses import is_pool, parse
 from enthesis.model.errors import InvalidAddress, InvalidInput
 from enthesis.model.estate import Estate
+from enthesis.text.nearest import perhaps
 from enthesis.verdicts.pipeline_access import runs_admitted
 
 

@@ -15,7 +15,6 @@ from typing import Any
 from enthesis.connectors.directory import APPROVAL, Directory
 from enthesis.connectors.http import Client
 from enthesis.connectors.keys import IssuerKeys
-from enthesis.files.shapes import time_text
 from enthesis.live.clocks import clock_for
 from enthesis.live.device_sign_in import directories_of, signed_in
 from enthesis.live.signing import signed, signer
@@ -24,6 +23,7 @@ from enthesis.model.estate import Approver, Estate
 from enthesis.proposals.approving import Lacking, lacking
 from enthesis.proposals.rules import ChangeRule, loosened
 from enthesis.proposals.steps import Proposal, Step, digest_of
+from enthesis.text.times import time_text
 from enthesis.tokens.checking import Expected, Refused, believed, parsed
 
 APPROVES, PROPOSES = "approves", "proposes"  # what a person states of the digest of a proposal

@@ -14,7 +14,7 @@ from enthesis.change.enacting import (
     AT_ONCE,
     PATIENCE,
     Enacted,
-    How,
+    EnactOptions,
     Why,
     enact,
     refuse_if_more,
@@ -24,9 +24,9 @@ from enthesis.change.enacting import (
 from enthesis.change.preparing import Clock, LiveSide, PreparedChange, prepare, prepared_steps
 from enthesis.model.errors import Busy, InvalidInput, RightMissing
 from enthesis.model.estate import Estate, Origin
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.ports import Administered
-from enthesis.proposals.acting import not_allowed
+from enthesis.proposals.missing_rights import not_allowed
 from enthesis.proposals.rules import rule_of
 from enthesis.proposals.steps import Danger, Proposal, Step
 from enthesis.store.journal import Enactment, Journal
@@ -102,7 +102,7 @@ def carry_out(
     if prepared.prune is not None and prepared.rule != prepared.last_rule:
         journal.keep_rule(prepared.estate.name, prepared.rule)
     why = Why(prepared.live.by, because, change.approved_by)
-    how = How(prepared.still_safe, sending.at_once, sending.patience)
+    how = EnactOptions(prepared.still_safe, sending.at_once, sending.patience)
     fences, tries = change.fences, 0
 
     def work() -> Enacted:
@@ -154,7 +154,7 @@ def refuse_if_unfinished(journal: Journal, estate: str) -> None:
     if found is not None and journal.is_under_way(found.number):
         raise Busy(
             f"enactment {found.number} is under way now{', by ' + found.by if found.by else ''}",
-            code="enacted-by-another",
+            code="lease-held",
             remedy="wait for it with --wait 10m, or run the same again later",
         )
     if found is not None:
@@ -278,7 +278,7 @@ def begun(enactment: Enactment, estate: Estate, live: LiveSide, journal: Journal
 
 def go_on(change: PreparedChange, enactment: Enactment, journal: Journal, sending: Sending) -> Enacted:
     """Finishes an enactment that was interrupted."""
-    how, live = How(change.still_safe, sending.at_once, sending.patience), change.live
+    how, live = EnactOptions(change.still_safe, sending.at_once, sending.patience), change.live
     return when_free(
         lambda: resume(enactment, change.surveys, live.connected, journal, live.reporter, how=how), sending.wait
     )
@@ -309,7 +309,7 @@ def taking_back(
                     code="options-conflict",
                     remedy="enthesis enact --resume",
                 )
-            nothing = How(lambda done, coming: False)  # no step is begun
+            nothing = EnactOptions(lambda done, coming: False)  # no step is begun
             resume(one, surveys, live.connected, journal, live.reporter, how=nothing, only_sent=True)
             surveys = live.surveyed(estate)
     kept = [step for one in enacted for step in journal.steps(one.number)]

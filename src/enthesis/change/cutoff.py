@@ -9,9 +9,9 @@ from pathlib import Path
 from typing import Any
 
 from enthesis.access.compiling import compile_estate
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains
 from enthesis.chains.differences import Difference, difference
-from enthesis.chains.web import Web
 from enthesis.change.carrying_out import PermittedChange, Sending, carry_out, refuse_unaccepted
 from enthesis.change.enacting import Enacted
 from enthesis.change.preparing import Clock, LiveSide, PreparedChange
@@ -34,13 +34,12 @@ from enthesis.cleaning.mentions import mentions
 from enthesis.files.editing import Edit, edited
 from enthesis.files.folder import estate_texts, read_texts
 from enthesis.files.saving import write_file
-from enthesis.files.shapes import time_from, time_text
 from enthesis.live.proving import Proof, prove
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Credential, Estate
 from enthesis.model.sentences import verb_words
-from enthesis.model.words import Ending
+from enthesis.model.vocabulary import Ending
 from enthesis.ports import Connected, KeepsKeys, KeepsSessions, Reporter
 from enthesis.proposals.credentials import Credentialed, OpenSession, matching
 from enthesis.proposals.dangers import dangers
@@ -49,6 +48,7 @@ from enthesis.proposals.rules import rule_of
 from enthesis.proposals.steps import CREDENTIALS, Danger, Proposal
 from enthesis.proposals.wanted import holders
 from enthesis.surveys.statements import Surveyed
+from enthesis.text.times import time_from, time_text
 
 CUTOFF = "cutoff"  # what the store keeps of one
 

@@ -75,7 +75,7 @@ class Enacted:
 
 
 @dataclass(frozen=True, slots=True)
-class How:
+class EnactOptions:
     """How the steps are sent: so many at once at one account, and how long what was written is waited for."""
 
     still_safe: Callable[[Sequence[Step], Sequence[Step]], bool]
@@ -95,7 +95,7 @@ class Why:
 
 def enact(
     proposal: Proposal, surveys: Sequence[Surveyed], connected: Connected, journal: Journal, reporter: Reporter,
-    why: Why, how: How, fences: Mapping[str, int] | None = None,
+    why: Why, how: EnactOptions, fences: Mapping[str, int] | None = None,
 ) -> Enacted:  # fmt: skip
     """Carries out a proposal that was made from these surveys. `fences` are those of before the surveys: Busy where
     a person has enacted at the same accounts since, or does so now.
@@ -108,7 +108,7 @@ def enact(
         if fences is not None and any(fence > fences.get(place, 0) + 1 for place, fence in lease.fences.items()):
             raise Busy(
                 "the same accounts were changed by another enactment since they were surveyed",
-                code="enacted-by-another",
+                code="lease-held",
                 remedy="run the same again; with --wait 10m that is done by itself",
             )
         number = journal.begin(proposal, by=why.by, because=why.because, lease=lease)
@@ -121,7 +121,7 @@ def enact(
 
 def resume(
     enactment: Enactment, surveys: Sequence[Surveyed], connected: Connected, journal: Journal, reporter: Reporter, *,
-    how: How, only_sent: bool = False,
+    how: EnactOptions, only_sent: bool = False,
 ) -> Enacted:  # fmt: skip
     """Continues with an enactment that was interrupted; `only_sent`: finds out what the steps did that were sent, and
     does no other."""
@@ -135,7 +135,7 @@ def resume(
 
 def _carry_out(
     journal: Journal, number: int, lease: Lease, surveys: Sequence[Surveyed], connected: Connected,
-    reporter: Reporter, how: How, *, only_sent: bool = False,
+    reporter: Reporter, how: EnactOptions, *, only_sent: bool = False,
 ) -> Enacted:  # fmt: skip
     kept = journal.steps(number)
     work = _EnactRun(kept, connected, merged_ids(surveys), journal.writer(number, lease), reporter, how)
@@ -177,7 +177,7 @@ class _EnactRun:
 
     def __init__(
         self, kept: Sequence[KeptStep], connected: Connected, ids: dict[str, str], writer: Writer, reporter: Reporter,
-        how: How,
+        how: EnactOptions,
     ) -> None:  # fmt: skip
         self.kept = kept
         self.connected = connected

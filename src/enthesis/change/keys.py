@@ -6,8 +6,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any, TextIO
 
-from enthesis.files.nodes import is_readable
-from enthesis.files.shapes import perhaps
+from enthesis.files.yaml_tree import is_readable
 from enthesis.live.proving import provider_of
 from enthesis.model.errors import EnthesisError, InvalidInput
 from enthesis.model.escapes import word
@@ -15,6 +14,7 @@ from enthesis.model.estate import Estate, boundary_of
 from enthesis.ports import Connected, Credentialed, KeepsKeys, WantedKey
 from enthesis.proposals.credentials import matching
 from enthesis.proposals.wanted import holders
+from enthesis.text.nearest import perhaps
 
 
 def make_key(

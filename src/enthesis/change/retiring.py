@@ -8,17 +8,17 @@ from datetime import datetime, timedelta
 from enthesis.chains.differences import difference
 from enthesis.cleaning.retiring import DELETED, LiveKeys, RetiringBounds, Standing, Use, last_use
 from enthesis.cleaning.usage import Usage
-from enthesis.files.shapes import time_from, time_text
 from enthesis.live.proving import Proof, prove, provider_of
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Attempt, Estate, Hop, Journey, boundary_of
-from enthesis.model.words import Ending, VerbClass
+from enthesis.model.vocabulary import Ending, VerbClass
 from enthesis.ports import Connected, KeepsKeys, Reporter
 from enthesis.proposals.credentials import Credentialed, matching
 from enthesis.proposals.dangers import dangers
 from enthesis.proposals.steps import CHANGE, CREDENTIALS, REMOVE, Danger, Proposal, Step
 from enthesis.proposals.wanted import holders
 from enthesis.surveys.survey import Survey, beside
+from enthesis.text.times import time_from, time_text
 
 TRIED_CLASSES = (
     VerbClass.LOOK,

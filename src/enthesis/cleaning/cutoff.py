@@ -23,7 +23,7 @@ from enthesis.model.conditions import Glob
 from enthesis.model.estate import Attachment, Credential, Estate, Journey, Resource, boundary_of
 from enthesis.model.file_errors import Source
 from enthesis.model.sentences import statement_sentence
-from enthesis.model.words import Ending, VerbClass, VerdictStep
+from enthesis.model.vocabulary import Ending, VerbClass, VerdictStep
 from enthesis.proposals.credentials import Credentialed, OpenSession, matching
 from enthesis.proposals.steps import CHANGE, CREDENTIALS, REMOVE, SESSIONS, Step
 from enthesis.proposals.wanted import wanted

@@ -11,16 +11,16 @@ from enthesis.access.arrays import Bools, Ints
 from enthesis.access.compiling import NONE
 from enthesis.access.many import Rows
 from enthesis.access.states import YES
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains, ChainStart
 from enthesis.chains.reach import reachable
-from enthesis.chains.web import Web
 from enthesis.cleaning.usage import Usage
 from enthesis.files.editing import Addition, Edit, Removal, Replacement
-from enthesis.files.shapes import time_text
 from enthesis.model.estate import Accepted, Estate
 from enthesis.model.file_errors import Source
-from enthesis.model.words import Severity, VerbClass
+from enthesis.model.vocabulary import Severity, VerbClass
 from enthesis.surveys.survey import ASKED_NOW
+from enthesis.text.times import time_text
 
 GRAVITY = {
     VerbClass.LOOK: 1, VerbClass.READ: 2, VerbClass.WRITE: 3, VerbClass.RUN: 3, VerbClass.MANAGE: 3, VerbClass.POWER: 4

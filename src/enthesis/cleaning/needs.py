@@ -10,7 +10,7 @@ from enthesis.access.compiling import NONE, Compiled, compile_estate
 from enthesis.access.questions import Question, question_of
 from enthesis.cleaning.usage import ON, Deed, Usage
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Origin
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.verdicts.judge import Judge
 
 Permission = tuple[str, str]

@@ -15,13 +15,12 @@ from enthesis.access.attributes import kind_name
 from enthesis.access.compiling import Compiled, compile_estate
 from enthesis.access.names.standing import why_shut
 from enthesis.access.questions import Question
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import USE_KEY, Chains
 from enthesis.chains.invariants import decide
-from enthesis.chains.web import Web
 from enthesis.cleaning.needs import declared_place, flat
 from enthesis.conditions.patterns import matches
 from enthesis.files.editing import Addition, Edit, Replacement
-from enthesis.files.shapes import duration_text, time_from, time_text
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, service_account_subject
 from enthesis.model.conditions import Glob
@@ -38,9 +37,10 @@ from enthesis.model.estate import (
     Retiring,
     boundary_of,
 )
-from enthesis.model.words import RETIRING, Form, Holding
+from enthesis.model.vocabulary import RETIRING, Form, Holding
 from enthesis.proposals.credentials import Credentialed
 from enthesis.surveys.statements import statement_key
+from enthesis.text.times import duration_text, time_from, time_text
 from enthesis.trusts.keyless import KeylessWay, shown_subjects, ways_of_place
 from enthesis.verdicts.judge import Judge
 

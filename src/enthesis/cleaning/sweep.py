@@ -4,8 +4,8 @@ from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 
 from enthesis.chains.chains import Chains
+from enthesis.cleaning.detectors import LOOKS, of_risks, of_survey
 from enthesis.cleaning.findings import Finding, FindingBounds, Sweeping, Swept, accepting, ended_acceptances, weighed
-from enthesis.cleaning.looks import LOOKS, of_risks, of_survey
 from enthesis.cleaning.usage import Usage
 from enthesis.surveys.survey import Said, no_collecting
 from enthesis.trusts.risks import lingering

@@ -15,7 +15,7 @@ from enthesis.files.editing import Addition, Edit, Removal
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of
 from enthesis.model.estate import Estate, Grant, KindVerbs, Role, boundary_of
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.verdicts.judge import Judge
 
 BEYOND = 1_000  # what a unit beyond need costs, against one that is given twice

@@ -11,8 +11,8 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any, NamedTuple
 
-from enthesis.files.shapes import time_from
 from enthesis.model.estate import Estate
+from enthesis.text.times import time_from
 
 FIELDS = ("time", "caller", "identity", "verb", "target", "outcome")
 ALLOWED = "allowed"

@@ -7,18 +7,18 @@ import typer
 
 from enthesis.access.compiling import compile_estate
 from enthesis.cli import completing
+from enthesis.cli.arguments import now
+from enthesis.cli.estate_loading import read_subject
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption, SurveyOption
-from enthesis.cli.questions import now
-from enthesis.cli.subjects import read_subject
 from enthesis.conditions.callers import NOBODY, Callers
 from enthesis.files.editing import Addition
-from enthesis.files.nodes import UnreadableFile, parse
+from enthesis.files.field_types import MISSING, Notes
 from enthesis.files.sections import FREE_CLAIMS
-from enthesis.files.shapes import MISSING, Notes, perhaps
 from enthesis.files.versions import other_version
+from enthesis.files.yaml_tree import UnreadableFile, parse
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate, PipelineAccess, Trust
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.output.admitting import (
     told_json,
     told_lines,
@@ -28,6 +28,7 @@ from enthesis.output.lines import counted, line
 from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 from enthesis.output.streams import is_about, remark
 from enthesis.surveys.unread import Inquiry, systems_by_address
+from enthesis.text.nearest import perhaps
 from enthesis.trusts.admitting import Admissions, Told, told
 from enthesis.trusts.keyless import keyless_trust
 from enthesis.verdicts.pipeline_access import pipeline_access_trust

@@ -4,7 +4,7 @@ from pathlib import Path
 
 import typer
 
-from enthesis.cli.questions import now
+from enthesis.cli.arguments import now
 from enthesis.conditions.sampling import sample_of
 from enthesis.live.shown_tokens import (
     Belief,

@@ -6,17 +6,17 @@ from typing import Annotated
 
 import typer
 
-from enthesis.cleaning.ends import Calendar, WaitingHandoff, ended
-from enthesis.cleaning.ends import calendar as calendar_of
-from enthesis.cli.histories import StoreOption, journal_if_any
+from enthesis.cleaning.expiries import Calendar, WaitingHandoff, ended
+from enthesis.cleaning.expiries import calendar as calendar_of
+from enthesis.cli.arguments import length_of, now
+from enthesis.cli.estate_loading import Subject, read_asked
 from enthesis.cli.options import AskOption, EstateOption, FormatOption, QuietOption, SurveyOption
-from enthesis.cli.questions import length_of, now
-from enthesis.cli.subjects import Subject, read_asked
+from enthesis.cli.store_options import StoreOption, journal_if_any
 from enthesis.files.saving import write_file
-from enthesis.files.shapes import time_from
 from enthesis.output.calendars import calendar_csv, calendar_ics, calendar_json, calendar_lines
 from enthesis.output.differences import difference_json
 from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
+from enthesis.text.times import time_from
 
 
 def calendar(

@@ -4,18 +4,18 @@ from typing import Annotated
 
 import typer
 
-from enthesis.access.coming import NOBODY
 from enthesis.access.compiling import compile_estate
+from enthesis.access.future_members import NOBODY
+from enthesis.chains.access_graph import Web
 from enthesis.chains.cards import card as made
-from enthesis.chains.web import Web
 from enthesis.cli import completing
+from enthesis.cli.arguments import now
+from enthesis.cli.estate_loading import read_subject
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption, SurveyOption
-from enthesis.cli.questions import now
-from enthesis.cli.subjects import read_subject
-from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
 from enthesis.output.cards import card_json, card_lines
 from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
+from enthesis.text.nearest import perhaps
 
 
 def card(

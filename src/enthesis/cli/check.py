@@ -11,15 +11,15 @@ from typing import Annotated, Any
 import typer
 
 from enthesis.access.compiling import compile_estate
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains
 from enthesis.chains.changes import decide_by_change
 from enthesis.chains.differences import Difference, difference
 from enthesis.chains.invariants import Decided, decide
-from enthesis.chains.web import Web
-from enthesis.cli.histories import journal_if_any
+from enthesis.cli.arguments import now
+from enthesis.cli.estate_loading import read_estate, read_live
 from enthesis.cli.options import EstateOption, QuietOption, ReviewFormatOption, SurveyOption
-from enthesis.cli.questions import now
-from enthesis.cli.subjects import read_estate, read_live
+from enthesis.cli.store_options import journal_if_any
 from enthesis.files.finding import (
     HISTORY,
     PLACE_OF_WORK,
@@ -36,7 +36,7 @@ from enthesis.files.versions import other_version
 from enthesis.live.possible import impossible, untriable
 from enthesis.model.errors import InvalidInput, NotDecided
 from enthesis.model.estate import Estate
-from enthesis.model.words import Holding
+from enthesis.model.vocabulary import Holding
 from enthesis.output.checks import (
     check_lines,
     check_sentence,

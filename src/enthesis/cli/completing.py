@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
-from enthesis.cli.subjects import read_estate
+from enthesis.cli.estate_loading import read_estate
 from enthesis.files.finding import find_estate
 from enthesis.model.errors import EnthesisError
 from enthesis.model.estate import Estate

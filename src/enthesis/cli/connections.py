@@ -2,10 +2,10 @@
 
 import typer
 
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.examples import EXAMPLES
 from enthesis.cli.lazy import ListedCommand, group
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption
-from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.live.connections import connections_file
 from enthesis.live.trying_connections import TriedConnection, reached_by, tried_connections

@@ -7,11 +7,11 @@ from typing import Annotated
 import typer
 
 from enthesis.change.keys import keys_kept
+from enthesis.cli.arguments import by_clock_of, now
+from enthesis.cli.estate_loading import read_estate, read_subject
 from enthesis.cli.examples import EXAMPLES
 from enthesis.cli.lazy import ListedCommand, group
 from enthesis.cli.options import EstateOption, FormatOption, SurveyOption
-from enthesis.cli.questions import by_clock_of, now
-from enthesis.cli.subjects import read_estate, read_subject
 from enthesis.files.finding import estate_folder
 from enthesis.files.saving import write_file
 from enthesis.live.connecting import connect

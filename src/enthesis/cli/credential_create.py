@@ -8,11 +8,10 @@ import typer
 
 from enthesis.change.keys import make_key
 from enthesis.change.preparing import live_side
+from enthesis.cli.arguments import by_clock_of, now
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption
-from enthesis.cli.questions import by_clock_of, now
-from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
-from enthesis.files.shapes import duration_from, duration_text, perhaps, time_from, time_text
 from enthesis.live.connecting import Given
 from enthesis.model.errors import InvalidInput
 from enthesis.output.credentials import keyless_json, keyless_lines, made_lines
@@ -20,6 +19,8 @@ from enthesis.output.progress import reporter
 from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 from enthesis.output.streams import remark
 from enthesis.ports import WantedKey
+from enthesis.text.nearest import perhaps
+from enthesis.text.times import duration_from, duration_text, time_from, time_text
 from enthesis.trusts.keyless import keyless_ways
 
 FORMS = ("access-key", "client-secret", "static-token")

@@ -6,9 +6,9 @@ import typer
 
 from enthesis.change.keys import revoke_key
 from enthesis.change.preparing import live_side
+from enthesis.cli.arguments import by_clock_of, now
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.options import EstateOption, QuietOption
-from enthesis.cli.questions import by_clock_of, now
-from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.live.connecting import Given
 from enthesis.output.progress import reporter

@@ -23,19 +23,18 @@ from enthesis.change.cutoff import (
 from enthesis.change.preparing import LiveSide, live_side
 from enthesis.cleaning.cutoff import Withdrawn, target_of
 from enthesis.cli import completing
+from enthesis.cli.arguments import by_clock_of, length_of, now
 from enthesis.cli.enacting import AcceptOption, EnactRequest, PatienceOption, refuse_unknown_dangers
-from enthesis.cli.histories import StoreOption, journal_at
+from enthesis.cli.estate_loading import read_estate, say_partial
 from enthesis.cli.interrupts import on_interrupt
 from enthesis.cli.options import EstateOption, FormatOption, KubeconfigOption, QuietOption
-from enthesis.cli.questions import by_clock_of, length_of, now
-from enthesis.cli.subjects import read_estate, say_partial
+from enthesis.cli.store_options import StoreOption, journal_at
 from enthesis.files.finding import estate_folder
-from enthesis.files.shapes import perhaps
-from enthesis.live.asking import survey_now
 from enthesis.live.connecting import Given
+from enthesis.live.live_survey import survey_now
 from enthesis.model.errors import InvalidInput, StoppedPartWay
 from enthesis.model.estate import Estate
-from enthesis.output.cutting import check_json, check_lines, known_lines, plan_json, plan_lines, target_words
+from enthesis.output.cutoff import check_json, check_lines, known_lines, plan_json, plan_lines, target_words
 from enthesis.output.enactments import enacted_json, enacted_lines
 from enthesis.output.lines import Span, counted, line
 from enthesis.output.progress import reporter
@@ -43,6 +42,7 @@ from enthesis.output.renderers import TEXT, CommandAnswer, put_answer, put_on_th
 from enthesis.output.streams import put_lines, remark
 from enthesis.proposals.credentials import OpenSession
 from enthesis.surveys.survey import beside
+from enthesis.text.nearest import perhaps
 
 if TYPE_CHECKING:
     from enthesis.cleaning.cutoff import LiveCredential

@@ -18,6 +18,7 @@ from enthesis.change.carrying_out import (
 )
 from enthesis.change.preparing import LiveSide, live_side
 from enthesis.change.proposal_files import AgreedProposal, read_proposal, ready
+from enthesis.cli.arguments import by_clock_of, length_of, now
 from enthesis.cli.enacting import (
     AcceptOption,
     EnactRequest,
@@ -26,7 +27,7 @@ from enthesis.cli.enacting import (
     put_enacted,
     refuse_unknown_dangers,
 )
-from enthesis.cli.histories import StoreOption, journal_at
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.options import (
     ContextOption,
     DatabaseOption,
@@ -37,8 +38,7 @@ from enthesis.cli.options import (
     QuietOption,
     named_files,
 )
-from enthesis.cli.questions import by_clock_of, length_of, now
-from enthesis.cli.subjects import read_estate
+from enthesis.cli.store_options import StoreOption, journal_at
 from enthesis.files.finding import estate_folder
 from enthesis.live.connecting import Given
 from enthesis.model.errors import InvalidInput

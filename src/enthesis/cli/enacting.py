@@ -10,9 +10,8 @@ import typer
 from enthesis.change.carrying_out import PermittedChange, Sending, refuse_unaccepted
 from enthesis.change.enacting import Enacted
 from enthesis.change.preparing import PreparedChange
+from enthesis.cli.arguments import now
 from enthesis.cli.interrupts import on_interrupt
-from enthesis.cli.questions import now
-from enthesis.files.shapes import duration_from, perhaps, time_text
 from enthesis.model.errors import InvalidInput, StoppedPartWay
 from enthesis.output.enactments import (
     enacted_json,
@@ -23,6 +22,8 @@ from enthesis.output.proposals import danger_lines, proposal_lines
 from enthesis.output.renderers import CommandAnswer, put_answer
 from enthesis.output.streams import put_lines
 from enthesis.proposals.dangers import DANGERS
+from enthesis.text.nearest import perhaps
+from enthesis.text.times import duration_from, time_text
 
 if TYPE_CHECKING:
     pass

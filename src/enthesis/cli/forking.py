@@ -39,7 +39,7 @@ def modules() -> list[str]:
 
 ON_DEMAND = (  # what needs a library that is installed for it
     "enthesis.connectors.postgresql.",
-    "enthesis.tokens.asserted",
+    "enthesis.tokens.saml",
     "enthesis.cleaning.new_roles",
 )
 

@@ -8,11 +8,11 @@ import typer
 from enthesis.cli.options import FormatOption, QuietOption
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue
-from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
 from enthesis.output.lines import Line, Span, line
 from enthesis.output.reference import topic, topics
 from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
+from enthesis.text.nearest import perhaps
 
 
 def explain(

@@ -5,11 +5,11 @@ from typing import Annotated
 
 import typer
 
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.examples import EXAMPLES
-from enthesis.cli.histories import StoreOption, journal_if_any
 from enthesis.cli.lazy import ListedCommand, group
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption
-from enthesis.cli.subjects import read_estate
+from enthesis.cli.store_options import StoreOption, journal_if_any
 from enthesis.files.finding import estate_folder
 from enthesis.model.errors import InvalidInput
 from enthesis.output.lines import counted, line

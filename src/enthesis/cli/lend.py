@@ -14,22 +14,21 @@ import typer
 from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import Question
 from enthesis.cli import completing
+from enthesis.cli.arguments import SurroundingOptions, context_from
+from enthesis.cli.estate_loading import read_estate, workload_identity
 from enthesis.cli.options import FormatOption, QuietOption, named_files
-from enthesis.cli.questions import SurroundingOptions, context_from
-from enthesis.cli.subjects import read_estate, workload_identity
 from enthesis.connectors.cluster.lending import ASKED_BY, VERSIONS, answer_to_client, lent_kubeconfig, version_asked
 from enthesis.connectors.cluster.using import LiveCluster
 from enthesis.connectors.openssh import LoginHost
 from enthesis.files.finding import estate_folder, find_estate
 from enthesis.files.saving import write_file
-from enthesis.files.shapes import duration_from, duration_text
 from enthesis.live.clocks import clock_for
 from enthesis.live.connecting import Given, cluster_of, connect, own_database
+from enthesis.live.credential_endpoint import Lent, become, run_beside, run_with_endpoint, run_with_variable
+from enthesis.live.credential_release import certificate_for, shown_to
 from enthesis.live.lending import NotLent, lent
 from enthesis.live.origins import AtHand, at_hand
 from enthesis.live.proving import provider_of
-from enthesis.live.running import Lent, become, run_beside, run_with_endpoint, run_with_variable
-from enthesis.live.showing import certificate_for, shown_to
 from enthesis.live.stand_ins import running
 from enthesis.model.errors import InvalidInput, LiveFailure
 from enthesis.model.escapes import word
@@ -38,6 +37,7 @@ from enthesis.output.renderers import TEXT, put_done
 from enthesis.output.streams import put_text, remark
 from enthesis.output.verdicts import first_sentence
 from enthesis.ports import CertifiesLogins, Connected, HeldCredential, Refusal, Surroundings
+from enthesis.text.times import duration_from, duration_text
 from enthesis.verdicts.expectations import rests_on
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.takeable import refused_by, way_onto

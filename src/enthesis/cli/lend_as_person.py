@@ -5,11 +5,11 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from enthesis.access.questions import Question
+from enthesis.live.credential_endpoint import Lent, run_with
 from enthesis.live.gateway import Asked, Gateway, Here, Judged, PassedRequest, told
-from enthesis.live.running import Lent, run_with
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Origin
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.output.lines import Line, Span, line
 from enthesis.output.streams import put_lines
 from enthesis.output.verdicts import first_sentence

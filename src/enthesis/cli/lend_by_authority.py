@@ -10,16 +10,16 @@ import typer
 
 from enthesis.access.answers import Verdict
 from enthesis.access.compiling import compile_estate
-from enthesis.cli.questions import SurroundingOptions, context_from
+from enthesis.cli.arguments import SurroundingOptions, context_from
 from enthesis.connectors.openssh import LoginHost
 from enthesis.connectors.ssh_keys import fresh_key
 from enthesis.live.certifying import OwnAuthority, own_authority
+from enthesis.live.credential_endpoint import run_beside
 from enthesis.live.origins import at_hand
-from enthesis.live.running import run_beside
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate, Origin
 from enthesis.model.secrets import Secret
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.output.streams import put_lines, remark
 from enthesis.output.verdicts import verdict_lines
 from enthesis.verdicts.judge import Judge

@@ -5,9 +5,9 @@ from typing import Annotated, Any
 
 import typer
 
-from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
 from enthesis.output.renderers import CSV, MARKDOWN, formats
+from enthesis.text.nearest import perhaps
 
 EstateOption = Annotated[
     Path | None,

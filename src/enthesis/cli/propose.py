@@ -8,7 +8,8 @@ import typer
 from enthesis.change.preparing import LiveSide, PreparedChange, live_side, prepare
 from enthesis.change.proposal_files import approve as approve_file
 from enthesis.change.proposal_files import authored, prepared_again, read_proposal
-from enthesis.cli.histories import StoreOption, journal_at, journal_if_any
+from enthesis.cli.arguments import by_clock_of, now
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.options import (
     ContextOption,
     DatabaseOption,
@@ -19,8 +20,7 @@ from enthesis.cli.options import (
     ReviewFormatOption,
     named_files,
 )
-from enthesis.cli.questions import by_clock_of, now
-from enthesis.cli.subjects import read_estate
+from enthesis.cli.store_options import StoreOption, journal_at, journal_if_any
 from enthesis.files.finding import estate_folder
 from enthesis.files.saving import write_file
 from enthesis.live.connecting import Given

@@ -7,7 +7,8 @@ import typer
 
 from enthesis.cli import completing
 from enthesis.cli.admit import chosen
-from enthesis.cli.histories import StoreOption, keep_if_any
+from enthesis.cli.arguments import by_clock_of, now
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.options import (
     ContextOption,
     DatabaseOption,
@@ -17,11 +18,9 @@ from enthesis.cli.options import (
     QuietOption,
     named_files,
 )
-from enthesis.cli.questions import by_clock_of, now
-from enthesis.cli.subjects import read_estate
+from enthesis.cli.store_options import StoreOption, keep_if_any
 from enthesis.files.finding import estate_folder
 from enthesis.files.saving import write_file
-from enthesis.files.shapes import perhaps, time_text
 from enthesis.files.writing import estate_digest
 from enthesis.live.connecting import Given, connect
 from enthesis.live.proving import from_one_member
@@ -37,7 +36,7 @@ from enthesis.live.refusing import (
 )
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate, Journey
-from enthesis.model.words import Ending
+from enthesis.model.vocabulary import Ending
 from enthesis.output.lines import json_text
 from enthesis.output.progress import reporter
 from enthesis.output.proofs import (
@@ -52,6 +51,8 @@ from enthesis.output.proofs import (
 )
 from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 from enthesis.ports import Connected, Reporter
+from enthesis.text.nearest import perhaps
+from enthesis.text.times import time_text
 
 
 def prove(

@@ -7,16 +7,15 @@ import typer
 
 from enthesis.access.attributes import kind_name
 from enthesis.access.compiling import Compiled, compile_estate
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains, ChainStart
 from enthesis.chains.changes import reachable_by_change, reaching_by_change
 from enthesis.chains.ends import wanted_permissions
 from enthesis.chains.reach import Reached, reachable, reaching
 from enthesis.chains.shared_logins import shared_logins_at
 from enthesis.chains.starts import asked_about, must_exist, starts_from
-from enthesis.chains.web import Web
 from enthesis.cli import completing
-from enthesis.cli.options import EstateOption, QuietOption, ReachFormatOption, SurveyOption
-from enthesis.cli.questions import (
+from enthesis.cli.arguments import (
     ClaimOption,
     MfaOption,
     NetworkOption,
@@ -28,9 +27,9 @@ from enthesis.cli.questions import (
     issued,
     now,
 )
-from enthesis.cli.subjects import read_subject
+from enthesis.cli.estate_loading import read_subject
+from enthesis.cli.options import EstateOption, QuietOption, ReachFormatOption, SurveyOption
 from enthesis.files.sections import CONTEXT_NAMES
-from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput, NotDecided
 from enthesis.model.estate import Estate
 from enthesis.output.lines import Line
@@ -39,6 +38,7 @@ from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 from enthesis.output.streams import is_about
 from enthesis.output.verdicts import absent_among, absent_lines
 from enthesis.surveys.unread import Inquiry, systems_by_address, with_groups
+from enthesis.text.nearest import perhaps
 
 
 def reach(

@@ -6,11 +6,11 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.examples import EXAMPLES
-from enthesis.cli.histories import StoreOption, journal_if_any
 from enthesis.cli.lazy import ListedCommand, group
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption
-from enthesis.cli.subjects import read_estate
+from enthesis.cli.store_options import StoreOption, journal_if_any
 from enthesis.files.finding import estate_folder
 from enthesis.model.estate import Estate
 from enthesis.output.handoffs import life_lines, life_sentence

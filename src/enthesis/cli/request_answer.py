@@ -5,14 +5,14 @@ from typing import Annotated
 
 import typer
 
+from enthesis.cli.arguments import now
 from enthesis.cli.handoff_documents import KeyOption, SignOption, document_from, handoff_in, write_document
 from enthesis.cli.options import QuietOption
-from enthesis.cli.questions import now
-from enthesis.files.shapes import time_text
 from enthesis.model.errors import InvalidInput
 from enthesis.output.handoffs import answer_sentence
 from enthesis.output.renderers import TEXT, put_done
 from enthesis.proposals.handoff_life import HandoffAnswer, HandoffSays
+from enthesis.text.times import time_text
 
 
 def answer(

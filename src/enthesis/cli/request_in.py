@@ -7,12 +7,12 @@ from typing import Annotated, Any
 import typer
 
 from enthesis.chains.differences import difference
+from enthesis.cli.arguments import now
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.handoff_documents import KeyOption, document_from, handoff_in
-from enthesis.cli.histories import StoreOption, journal_at
 from enthesis.cli.options import EstateOption, QuietOption, ReviewFormatOption
-from enthesis.cli.questions import now
 from enthesis.cli.request import KEPT_ANSWER, asked_of_others
-from enthesis.cli.subjects import read_estate
+from enthesis.cli.store_options import StoreOption, journal_at
 from enthesis.files.editing import Addition, edited
 from enthesis.files.finding import estate_folder
 from enthesis.files.folder import estate_texts, read_texts

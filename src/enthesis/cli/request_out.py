@@ -6,13 +6,12 @@ from typing import Annotated
 
 import typer
 
+from enthesis.cli.arguments import now
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.handoff_documents import SignOption, write_document
-from enthesis.cli.histories import StoreOption, journal_at, keep_if_any
 from enthesis.cli.options import EstateOption, QuietOption, ReviewFormatOption
-from enthesis.cli.questions import now
-from enthesis.cli.subjects import read_estate
+from enthesis.cli.store_options import StoreOption, journal_at, keep_if_any
 from enthesis.files.finding import estate_folder
-from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.output.handoffs import handoff_lines, handoff_markdown
@@ -20,6 +19,7 @@ from enthesis.output.lines import json_text
 from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 from enthesis.output.streams import remark
 from enthesis.proposals.handoffs import Handoff, Priority, end_of, handoff
+from enthesis.text.nearest import perhaps
 
 
 def out(

@@ -29,18 +29,17 @@ from enthesis.cleaning.retiring import (
     stage_edits,
     standings,
 )
+from enthesis.cli.arguments import by_clock_of, length_of, now
 from enthesis.cli.enacting import AcceptOption, refuse_unknown_dangers
-from enthesis.cli.histories import StoreOption, journal_if_any, signed_in
+from enthesis.cli.estate_loading import read_estate, say_partial
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption
-from enthesis.cli.questions import by_clock_of, length_of, now
-from enthesis.cli.subjects import read_estate, say_partial
+from enthesis.cli.store_options import StoreOption, journal_if_any, signed_in
 from enthesis.files.editing import Edit, Removal, edited
 from enthesis.files.finding import estate_folder
 from enthesis.files.folder import estate_texts, read_folder, read_texts
 from enthesis.files.saving import CHANGE_BY_HAND, edit_files, must_read
-from enthesis.files.shapes import perhaps, time_text
-from enthesis.live.asking import survey_now
 from enthesis.live.connecting import connect
+from enthesis.live.live_survey import survey_now
 from enthesis.live.proving import Proof
 from enthesis.live.usage_logs import read_usage
 from enthesis.model.errors import EnthesisError, InvalidInput, StoppedPartWay, Unreachable
@@ -54,6 +53,8 @@ from enthesis.output.retiring import change_lines, outcome_lines, planned_lines,
 from enthesis.output.streams import remark
 from enthesis.ports import Connected
 from enthesis.proposals.steps import Danger
+from enthesis.text.nearest import perhaps
+from enthesis.text.times import time_text
 
 DESCRIBED = "the keyless way is described in the files"
 STEPS_KEPT = "retiring"  # what the store keeps of the steps that were done
@@ -117,13 +118,12 @@ def retire(
         work.next(yes=yes)
     elif back:
         work.back(yes=yes)
-    put_answer(
-        output,
-        CommandAnswer(
+    else:
+        facts = CommandAnswer(
             lambda: retiring_json(described.name, work.found, work.others),
             lambda: retiring_lines(described.name, work.found, work.others),
-        ),
-    )
+        )
+        put_answer(output, facts)
 
 
 def _length(option: str, text: str) -> timedelta:

@@ -5,12 +5,12 @@ from typing import Annotated
 import typer
 
 from enthesis.change.cutoff import kept_at
+from enthesis.cli.arguments import by_clock_of, now
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption
-from enthesis.cli.questions import by_clock_of, now
-from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.live.connecting import connect
-from enthesis.output.cutting import session_json, session_lines
+from enthesis.output.cutoff import session_json, session_lines
 from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 from enthesis.ports import Credentialed
 from enthesis.proposals.credentials import OpenSession, with_names

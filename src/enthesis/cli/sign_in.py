@@ -1,12 +1,12 @@
 """`enthesis sign-in`: signs a person in, so that `lend` can use their access."""
 
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.options import EstateOption, FormatOption, OrganisationOption, QuietOption
-from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
-from enthesis.files.shapes import time_text
 from enthesis.live.device_sign_in import sign_in_person
 from enthesis.output.renderers import TEXT, put_done
 from enthesis.output.streams import remark
+from enthesis.text.times import time_text
 
 
 def sign_in(

@@ -1,7 +1,7 @@
 """`enthesis sign-out`: ends sign-ins, at their directories and on this machine."""
 
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.options import EstateOption, FormatOption, OrganisationOption, QuietOption
-from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.live.device_sign_in import end_sign_in
 from enthesis.live.kept_sign_in import kept

@@ -11,25 +11,25 @@ from typing import Annotated
 
 import typer
 
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.options import FormatOption, QuietOption
-from enthesis.cli.subjects import read_estate
 from enthesis.files.editing import Addition, Edit, Replacement
 from enthesis.files.finding import HEAD, estate_folder, find_estate
 from enthesis.files.folder import Reading, read_texts
 from enthesis.files.renaming import is_shared, renamed
 from enthesis.files.renaming import twin as made
 from enthesis.files.saving import edit_files, fresh_folder, write_file
-from enthesis.files.shapes import perhaps
 from enthesis.files.writing import plain_estate, plain_statement
 from enthesis.model.addresses import contains
 from enthesis.model.errors import InvalidEstate, InvalidInput
 from enthesis.model.escapes import word
 from enthesis.model.estate import Estate
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.output.estates import counts_text
 from enthesis.output.lines import Line, Span, line
 from enthesis.output.renderers import TEXT, CommandAnswer, is_document, put_answer
 from enthesis.output.streams import remark
+from enthesis.text.nearest import perhaps
 
 HEADS = ("organisations", "providers", "accounts", "issuers", "resources", "roles")  # may be there already
 PLACEHOLDER = re.compile(r"<(\w+)>")

@@ -8,9 +8,9 @@ from typing import Annotated
 import typer
 
 from enthesis.cli.examples import EXAMPLES
-from enthesis.cli.histories import StoreOption, keep_if_any
 from enthesis.cli.lazy import ListedCommand, group
 from enthesis.cli.options import DatabaseOption, DirectoryOption, EstateOption, HostOption, QuietOption
+from enthesis.cli.store_options import StoreOption, keep_if_any
 from enthesis.cli.surveyed_systems import (
     ClustersOption,
     FurtherOption,

@@ -8,10 +8,10 @@ from typing import Annotated, NamedTuple
 
 import typer
 
-from enthesis.cli.histories import signed_in
+from enthesis.cli.arguments import agreed
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.options import DatabaseOption, EstateOption, HostOption, QuietOption, named_files, named_places
-from enthesis.cli.questions import agreed
-from enthesis.cli.subjects import read_estate
+from enthesis.cli.store_options import signed_in
 from enthesis.cli.surveyed_systems import SurveyContextOption, SurveyKubeconfigOption, fetching
 from enthesis.files.finding import estate_folder
 from enthesis.live.adopting import SystemToAdopt, place_to_adopt

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from enthesis.cli.histories import StoreOption, journal_if_any
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.options import (
     DatabaseOption,
     DirectoryOption,
@@ -15,7 +15,7 @@ from enthesis.cli.options import (
     HostOption,
     QuietOption,
 )
-from enthesis.cli.subjects import read_estate
+from enthesis.cli.store_options import StoreOption, journal_if_any
 from enthesis.cli.surveyed_systems import (
     DIGEST,
     ClustersOption,

@@ -5,9 +5,9 @@ from typing import Annotated
 
 import typer
 
+from enthesis.cli.arguments import now
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.options import EstateOption, QuietOption, named_files
-from enthesis.cli.questions import now
-from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.live.clocks import clock_for
 from enthesis.live.connecting import connect

@@ -14,13 +14,12 @@ from typing import Annotated
 import typer
 from msgspec.json import decode
 
+from enthesis.cli.arguments import by_clock_of, now
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.options import named_files, named_places
-from enthesis.cli.questions import by_clock_of, now
-from enthesis.cli.subjects import read_estate
 from enthesis.connectors.cluster.refreshing import Refreshed
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.files.finding import estate_folder, find_estate
-from enthesis.live.asking import as_it_is, surveyed_clouds
 from enthesis.live.connecting import (
     cluster_of,
     clusters_reached,
@@ -30,6 +29,7 @@ from enthesis.live.connecting import (
     host_copy,
     hosts_reached,
 )
+from enthesis.live.live_survey import as_it_is, surveyed_clouds
 from enthesis.live.surveying import Writing, head_of
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate

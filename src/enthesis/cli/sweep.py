@@ -6,17 +6,16 @@ from typing import Annotated
 import typer
 
 from enthesis.access.compiling import compile_estate
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains
-from enthesis.chains.web import Web
 from enthesis.cleaning.findings import SEVERITIES, Finding, FindingBounds, Swept
 from enthesis.cleaning.sweep import sweep as swept_of
+from enthesis.cli.arguments import length_of, now
+from enthesis.cli.estate_loading import Subject, read_asked
 from enthesis.cli.options import AskOption, EstateOption, FormatOption, QuietOption, SurveyOption
-from enthesis.cli.questions import length_of, now
-from enthesis.cli.subjects import Subject, read_asked
 from enthesis.cli.sweep_copies import put_copies
 from enthesis.files.finding import within_repository
 from enthesis.files.saving import CHANGE_BY_HAND, edit_files, must_read, write_file
-from enthesis.files.shapes import perhaps
 from enthesis.live.usage_logs import read_usage
 from enthesis.model.errors import InvalidInput
 from enthesis.model.risks import FINDINGS
@@ -26,6 +25,7 @@ from enthesis.output.sarif import sarif_of_findings
 from enthesis.output.streams import remark
 from enthesis.output.sweeping import fix_numbers, sweep_csv, sweep_json, sweep_lines
 from enthesis.surveys.survey import ASKED_NOW
+from enthesis.text.nearest import perhaps
 
 
 def sweep(

@@ -7,11 +7,11 @@ from pathlib import Path
 
 from enthesis.access.compiling import compile_estate
 from enthesis.access.names.standing import why_shut
-from enthesis.cleaning.copies import Fingerprints
-from enthesis.cli.questions import now
-from enthesis.cli.subjects import Subject
+from enthesis.cleaning.secret_scan import Fingerprints
+from enthesis.cli.arguments import now
+from enthesis.cli.estate_loading import Subject
 from enthesis.files.saving import write_file
-from enthesis.live.copies import CopyFound, Searched, copies_in
+from enthesis.live.secret_scan import CopyFound, Searched, copies_in
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.output.lines import Line, Span, counted, csv_cell, line

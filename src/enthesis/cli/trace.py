@@ -13,8 +13,7 @@ from enthesis.access.questions import Question, question_of
 from enthesis.chains.differences import newly_allowed
 from enthesis.chains.sentences import gain_sentences
 from enthesis.cli import completing
-from enthesis.cli.options import EstateOption, FormatOption, QuietOption, SurveyOption
-from enthesis.cli.questions import (
+from enthesis.cli.arguments import (
     FROM_HELP,
     AgeOption,
     ClaimOption,
@@ -28,17 +27,17 @@ from enthesis.cli.questions import (
     now,
     origin_from,
 )
-from enthesis.cli.subjects import read_subject
+from enthesis.cli.estate_loading import read_subject
+from enthesis.cli.options import EstateOption, FormatOption, QuietOption, SurveyOption
 from enthesis.files.editing import Replacement
 from enthesis.files.folder import Reading
 from enthesis.files.saving import BY_HAND, edit_files
 from enthesis.files.sections import SECTIONS, attempt_from
-from enthesis.files.shapes import perhaps
 from enthesis.files.writing import says_the_same
 from enthesis.model.addresses import article, parse
 from enthesis.model.errors import InvalidAddress, InvalidInput, NotDecided, Undecided
 from enthesis.model.estate import Estate, Hop
-from enthesis.model.words import BEARERS, Ending, Form, Outcome, VerdictStep
+from enthesis.model.vocabulary import BEARERS, Ending, Form, Outcome, VerdictStep
 from enthesis.output.lines import Line
 from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 from enthesis.output.streams import is_about, remark
@@ -53,6 +52,7 @@ from enthesis.output.verdicts import (
     verdict_lines,
 )
 from enthesis.surveys.unread import Inquiry, systems_by_address, with_groups
+from enthesis.text.nearest import perhaps
 from enthesis.verdicts.pools import MemberAnswer, answer_of_pool
 from enthesis.verdicts.remedies import SMALL, Remedy, applied, asked, remedies_for
 

@@ -7,9 +7,9 @@ import typer
 
 from enthesis.chains.differences import difference
 from enthesis.cleaning.needs import needs_of
+from enthesis.cli.arguments import by_clock_of, length_of, now
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption
-from enthesis.cli.questions import by_clock_of, length_of, now
-from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.files.folder import Reading
 from enthesis.files.saving import CHANGE_BY_HAND, edit_files

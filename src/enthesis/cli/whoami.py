@@ -7,16 +7,16 @@ from typing import Any
 import typer
 
 from enthesis.access.compiling import compile_estate
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption
-from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder, find_estate
-from enthesis.files.shapes import duration_text
 from enthesis.live.clocks import clock_for
 from enthesis.live.origins import BECAUSE, AtHand, at_hand
 from enthesis.model.estate import Context, Estate
 from enthesis.output.lines import Span, line
 from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 from enthesis.output.streams import remark
+from enthesis.text.times import duration_text
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.takeable import Taken, can_take_on
 

@@ -15,12 +15,11 @@ from typing import Any
 from urllib.parse import parse_qsl, quote, unquote, urlencode, urlsplit
 
 from enthesis.connectors.http import KEYED, Client, HttpAnswer, problem_said, surrounding, understood
-from enthesis.files.shapes import time_text
 from enthesis.model.addresses import account_of, is_organisation, organisation_named
 from enthesis.model.errors import InvalidInput, LiveFailure, MovedAway, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, KindVerbs
 from enthesis.model.secrets import Secret
-from enthesis.model.words import OF_PROVIDERS, STATEMENT_SECTIONS, VerdictStep
+from enthesis.model.vocabulary import OF_PROVIDERS, STATEMENT_SECTIONS, VerdictStep
 from enthesis.ports import (
     Changed,
     Credentialed,
@@ -42,6 +41,7 @@ from enthesis.ports import (
 from enthesis.proposals.holding import cloud_objection
 from enthesis.proposals.steps import MAKE, NOT_UNDONE
 from enthesis.surveys.statements import listed
+from enthesis.text.times import time_text
 
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 TYPES = {
@@ -362,7 +362,7 @@ class Cloud:
         if held.form != "certificate":
             return held.secret
         # loads the libraries of tokens
-        from enthesis.tokens.stating import stated  # noqa: PLC0415
+        from enthesis.tokens.certificate_assertions import stated  # noqa: PLC0415
 
         self.client.ask("GET", "/jwks")  # its answer is dated, by the clock that the statement is judged by
         now = datetime.now(UTC) + (self.client.ahead or timedelta(0))

@@ -12,7 +12,7 @@ from enthesis.connectors.http import Client, HttpAnswer, problem_said, understoo
 from enthesis.model.errors import LiveFailure, RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.model.secrets import Secret
 from enthesis.model.urls import is_safe_url
-from enthesis.model.words import VerdictStep
+from enthesis.model.vocabulary import VerdictStep
 from enthesis.ports import HeldCredential, Joined, Refusal, ServiceHere
 
 DEVICE = "urn:ietf:params:oauth:grant-type:device_code"

@@ -15,7 +15,7 @@ from enthesis.connectors.http import Client, HttpAnswer, problem_said, understoo
 from enthesis.model.errors import NotIssued, UnexpectedAnswer
 from enthesis.model.estate import Claims
 from enthesis.model.secrets import Secret
-from enthesis.model.words import VerdictStep
+from enthesis.model.vocabulary import VerdictStep
 from enthesis.ports import HeldCredential, Joined, Refusal, ServiceHere
 
 ENROL = "/.well-known/est/simpleenroll"

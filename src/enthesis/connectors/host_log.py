@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from enthesis.model.words import VerdictStep
+from enthesis.model.vocabulary import VerdictStep
 
 REASONS = {
     "Certificate invalid: expired": (VerdictStep.SESSION, "the certificate has ended"),

@@ -24,10 +24,10 @@ from enthesis.connectors.host_settings import (
 )
 from enthesis.connectors.ssh_keys import fingerprint
 from enthesis.files.saving import read_file
-from enthesis.files.shapes import time_text
 from enthesis.model.errors import InvalidInput
 from enthesis.ports import Record
 from enthesis.surveys.unread import Unread
+from enthesis.text.times import time_text
 
 PLACE = PurePosixPath("/etc/ssh")
 MOST = 4 * 2**20  # bytes of one file

@@ -85,7 +85,7 @@ class HostService:
         named = said.get("identity")
         if not isinstance(named, str) or (identity is not None and named != identity):
             raise UnexpectedAnswer(
-                f"{self.client.who} answered with the session of another identity", code="identity-of-server-wrong"
+                f"{self.client.who} answered with the session of another identity", code="server-identity-mismatch"
             )
         credential = HeldCredential(Secret(token), "session", timedelta(seconds=life))
         return Handed(credential, named, timedelta(seconds=min(max(renew, 1), life)))
@@ -98,7 +98,7 @@ class HostService:
             )
         if self.host is not None and found != self.host:
             raise UnexpectedAnswer(
-                f"{self.client.who} is the service of another host than {self.host}", code="identity-of-server-wrong"
+                f"{self.client.who} is the service of another host than {self.host}", code="server-identity-mismatch"
             )
         return found
 

@@ -510,7 +510,7 @@ class Client:
             self.expect(missed[-1], 200)
         if not found:
             raise UnexpectedAnswer(
-                f"{name} at {self.url} says that it is another server", code="identity-of-server-wrong"
+                f"{name} at {self.url} says that it is another server", code="server-identity-mismatch"
             )
         return found
 

@@ -104,7 +104,7 @@ class IssuerKeys:
             raise missed[0]
         if not found:
             raise UnexpectedAnswer(
-                f"{self.name} at {self.url} says that it is another issuer", code="identity-of-server-wrong"
+                f"{self.name} at {self.url} says that it is another issuer", code="server-identity-mismatch"
             )
         address = found.get("jwks_uri")
         if not isinstance(address, str) or not is_safe_url(address):

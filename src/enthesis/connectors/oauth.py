@@ -24,7 +24,7 @@ from enthesis.model.errors import InvalidInput, NotIssued, UnexpectedAnswer
 from enthesis.model.estate import Claims, Exchange, KindVerbs
 from enthesis.model.secrets import Secret
 from enthesis.model.urls import is_safe_url
-from enthesis.model.words import VerdictStep
+from enthesis.model.vocabulary import VerdictStep
 from enthesis.ports import HeldCredential, Refusal, Surroundings
 from enthesis.tokens.checking import Refused, parsed
 
@@ -283,7 +283,7 @@ class GivenAssertion:
 
     def obtain(self, claims: Claims) -> HeldCredential:
         """That assertion, if it shows these attributes; NotIssued where it shows others."""
-        from enthesis.tokens.asserted import asserted  # noqa: PLC0415  loads a library that reads XML
+        from enthesis.tokens.saml import asserted  # noqa: PLC0415  loads a library that reads XML
 
         try:
             read = asserted(self.assertion.reveal().encode())

@@ -14,7 +14,7 @@ from urllib.parse import unquote, urlsplit
 
 from enthesis.connectors.host_log import OTHERWISE, reason_in
 from enthesis.model.errors import InvalidInput, Unreachable
-from enthesis.model.words import VerdictStep
+from enthesis.model.vocabulary import VerdictStep
 from enthesis.ports import CertifiesLogins, Done, HeldCredential, Joined, Refusal, ServiceHere, Surroundings
 
 SECONDS = 10  # for a connection to be made

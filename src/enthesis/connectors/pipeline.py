@@ -10,7 +10,7 @@ from enthesis.model.errors import MovedAway, NotIssued, UnexpectedAnswer
 from enthesis.model.estate import Claims
 from enthesis.model.pointers import nested
 from enthesis.model.secrets import Secret
-from enthesis.model.words import STATEMENT_SECTIONS, VerdictStep
+from enthesis.model.vocabulary import STATEMENT_SECTIONS, VerdictStep
 from enthesis.ports import Changed, Done, HeldCredential, Joined, Refusal, Right, ServiceHere
 from enthesis.proposals.steps import Step
 from enthesis.surveys.statements import LiveObject, Surveyed

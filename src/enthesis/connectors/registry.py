@@ -14,7 +14,7 @@ from enthesis.connectors.http import Client, HttpAnswer, surrounding, understood
 from enthesis.model.errors import UnexpectedAnswer
 from enthesis.model.estate import Attempt
 from enthesis.model.secrets import Secret
-from enthesis.model.words import VerdictStep
+from enthesis.model.vocabulary import VerdictStep
 from enthesis.ports import Done, HeldCredential, Joined, Refusal, ServiceHere, Surroundings
 
 MANIFESTS = (

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from enthesis.files.atomic_files import fresh_file
-from enthesis.files.nodes import Node
+from enthesis.files.yaml_tree import Node
 from enthesis.model.errors import InvalidInput
 
 FORMAT = "1"  # changes whenever the tree does

@@ -6,8 +6,8 @@ from datetime import timedelta
 from typing import Any
 from urllib.parse import urlsplit
 
-from enthesis.files.nodes import Node
-from enthesis.files.shapes import MOST_HINTED, nearest
+from enthesis.files.field_types import MOST_HINTED
+from enthesis.files.yaml_tree import Node
 from enthesis.model import addresses
 from enthesis.model.catalogue import EVERYTHING
 from enthesis.model.conditions import AllOf, AnyOf, Conditions, Equal, Glob, Not, Test
@@ -30,7 +30,7 @@ from enthesis.model.file_errors import FileError, Source
 from enthesis.model.foreign_names import one_spelling
 from enthesis.model.pointers import as_pointers, claim_at
 from enthesis.model.urls import is_safe_url
-from enthesis.model.words import (
+from enthesis.model.vocabulary import (
     BEARERS,
     ENDING,
     FORM_OF_ISSUER,
@@ -40,6 +40,7 @@ from enthesis.model.words import (
     Form,
     issuer_kinds,
 )
+from enthesis.text.nearest import nearest
 
 Named = Mapping[tuple[str, str], Source]
 MOST_STEPS = 12  # of a cycle that are told

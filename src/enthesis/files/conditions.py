@@ -8,8 +8,7 @@ from math import isnan
 from typing import Any
 
 from enthesis.conditions.sameness import names_in
-from enthesis.files.nodes import Node, tree_of
-from enthesis.files.shapes import (
+from enthesis.files.field_types import (
     ESCAPES,
     GLOB_SCHEMA,
     MISSING,
@@ -20,9 +19,8 @@ from enthesis.files.shapes import (
     Notes,
     Time,
     described,
-    duration_text,
-    time_text,
 )
+from enthesis.files.yaml_tree import Node, tree_of
 from enthesis.model.addresses import escaped, unescaped
 from enthesis.model.conditions import (
     After,
@@ -42,6 +40,7 @@ from enthesis.model.conditions import (
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.file_errors import Source
 from enthesis.model.pointers import is_pointer
+from enthesis.text.times import duration_text, time_text
 
 OPERATORS = ("glob", "same_as", "not", "within", "before", "after", "longer_than", "present")
 

@@ -15,8 +15,8 @@ import yaml
 from yaml.nodes import MappingNode, Node, SequenceNode
 
 from enthesis.files.finding import HEAD
-from enthesis.files.nodes import is_json, parse, plain_value
 from enthesis.files.writing import flow_text
+from enthesis.files.yaml_tree import is_json, parse, plain_value
 from enthesis.model.errors import InnerError
 from enthesis.model.file_errors import ListPart, Source
 

@@ -52,12 +52,12 @@ def ours(folder: Path) -> Path:
             continue
         if path != folder / HEAD and path != folder and stat.S_ISLNK(found.st_mode):
             raise InvalidInput(
-                f"{path} is a link to elsewhere, so it is left alone", code="folder-not-ours", remedy="remove the link"
+                f"{path} is a link to elsewhere, so it is left alone", code="unsafe-path", remedy="remove the link"
             )
         if found.st_uid not in _us():
             raise InvalidInput(
                 f"{path} belongs to another user (number {found.st_uid}), so the estate is not read",
-                code="folder-not-ours",
+                code="unsafe-path",
                 remedy="copy the files, or make them yours with chown",
             )
     return folder

@@ -11,16 +11,26 @@ from typing import Any
 
 from enthesis.files.cache import TreeCache
 from enthesis.files.checking import check
+from enthesis.files.field_types import MISSING, ListOf, Notes, Text, described
 from enthesis.files.finding import HEAD, PLACE_OF_WORK
-from enthesis.files.nodes import MAX_BYTES, Node, UnreadableFile, is_json, is_readable, parse, plain_value, too_large
 from enthesis.files.renamed import SECTIONS as OLD_SECTIONS
 from enthesis.files.renamed import old_words, own_verbs
 from enthesis.files.sections import SECTIONS
-from enthesis.files.shapes import MISSING, ListOf, Notes, Text, described, nearest
+from enthesis.files.yaml_tree import (
+    MAX_BYTES,
+    Node,
+    UnreadableFile,
+    is_json,
+    is_readable,
+    parse,
+    plain_value,
+    too_large,
+)
 from enthesis.model.catalogue import Catalogue, catalogue_from
 from enthesis.model.estate import Estate
 from enthesis.model.file_errors import FileError, Source, masked
 from enthesis.model.foreign_names import MADE_BY, OURS
+from enthesis.text.nearest import nearest
 
 MOST_FOLDERS = 64  # within one another
 LONGEST_LINE = 2000  # characters; of a longer line, which a file on one line is, nothing is shown

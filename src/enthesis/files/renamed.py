@@ -6,9 +6,9 @@ The table below is all that knows the old words. What they became is described i
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from enthesis.files.nodes import Node
+from enthesis.files.yaml_tree import Node
 from enthesis.model.file_errors import FileError, Source
-from enthesis.model.words import STEPS as NEW_STEPS
+from enthesis.model.vocabulary import STEPS as NEW_STEPS
 
 SECTIONS = {"lodged": "pipeline_access"}
 FIELDS = {("journeys", "because"): "refused_at", ("accepted", "danger"): "risk"}

@@ -11,7 +11,7 @@ from enthesis.files.editing import Addition
 from enthesis.files.writing import plain_estate
 from enthesis.model.addresses import contains
 from enthesis.model.estate import Estate
-from enthesis.model.words import STATEMENT_SECTIONS
+from enthesis.model.vocabulary import STATEMENT_SECTIONS
 
 PLACED = {name: section.placed for name, section in STATEMENT_SECTIONS.items() if section.placed}
 SPOKEN = ("journeys", "invariants")

@@ -10,8 +10,8 @@ from enthesis.files.atomic_files import fresh_file
 from enthesis.files.editing import Edit, NotEditable, edited
 from enthesis.files.finding import find_estate
 from enthesis.files.folder import Reading, estate_texts, is_read, read_texts
-from enthesis.files.nodes import MAX_BYTES, Node, UnreadableFile, is_json, parse
 from enthesis.files.renamed import old_words, own_verbs, with_new_words
+from enthesis.files.yaml_tree import MAX_BYTES, Node, UnreadableFile, is_json, parse
 from enthesis.model.errors import InvalidInput
 
 BY_HAND, CHANGE_BY_HAND = "put the lines there yourself", "make the change by hand"

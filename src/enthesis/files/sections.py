@@ -7,8 +7,7 @@ from math import isfinite
 from typing import Any
 
 from enthesis.files.conditions import TEST_SCHEMA, ConditionsShape, plain_test
-from enthesis.files.nodes import Node
-from enthesis.files.shapes import (
+from enthesis.files.field_types import (
     MISSING,
     Choice,
     Count,
@@ -27,13 +26,14 @@ from enthesis.files.shapes import (
     Time,
     described,
 )
+from enthesis.files.yaml_tree import Node
 from enthesis.model import estate as m
 from enthesis.model.addresses import escaped, unescaped
 from enthesis.model.catalogue import Kind
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.file_errors import Source
 from enthesis.model.risks import FOUND_BY_SWEEP, RISKS
-from enthesis.model.words import (
+from enthesis.model.vocabulary import (
     ADMITTED_FORMS,
     CLIENT_SHOWN,
     FORM_OF_ISSUER,

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from enthesis.files.finding import HEAD, cache_folder
 from enthesis.files.folder import read_folder, read_texts
-from enthesis.files.nodes import is_readable
+from enthesis.files.yaml_tree import is_readable
 from enthesis.model.errors import InvalidEstate, InvalidInput
 from enthesis.model.estate import Estate
 

@@ -7,8 +7,8 @@ from typing import Any
 
 import yaml
 
-from enthesis.files.nodes import resolved
 from enthesis.files.sections import SECTIONS
+from enthesis.files.yaml_tree import resolved
 from enthesis.model.estate import Estate
 
 

@@ -18,7 +18,7 @@ from enthesis.model.addresses import account_of, standing_in
 from enthesis.model.errors import EnthesisError, InvalidInput
 from enthesis.model.estate import Estate, Role, boundary_of
 from enthesis.model.sentences import statement_sentence
-from enthesis.model.words import STATEMENTS
+from enthesis.model.vocabulary import STATEMENTS
 from enthesis.ports import Connected
 from enthesis.proposals.steps import CHANGE, Step
 from enthesis.proposals.wanted import wanted

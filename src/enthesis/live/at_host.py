@@ -10,10 +10,10 @@ from enthesis.access.questions import Question
 from enthesis.connectors.host_log import Login, logins_in
 from enthesis.connectors.ssh_keys import LoginCertificate, fingerprint, read_certificate
 from enthesis.files.saving import read_file
-from enthesis.files.shapes import time_text
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
-from enthesis.model.words import VerdictStep
+from enthesis.model.vocabulary import VerdictStep
+from enthesis.text.times import time_text
 
 MOST_LOG = 64 * 2**20  # bytes
 MOST_CERTIFICATE = 65_536  # bytes

@@ -9,10 +9,10 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from enthesis.connectors.http import Client
-from enthesis.files.shapes import duration_text
 from enthesis.live.stand_ins import running
 from enthesis.model.errors import EnthesisError
 from enthesis.model.estate import Estate
+from enthesis.text.times import duration_text
 from enthesis.tokens.discovery import OAUTH
 
 SAID_FROM = timedelta(seconds=30)  # a smaller difference is not worth a word

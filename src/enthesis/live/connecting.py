@@ -14,7 +14,6 @@ from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.http import MAX_SECONDS, Client
 from enthesis.connectors.registry import ImageRegistry
 from enthesis.connectors.scim import KeptDirectory
-from enthesis.files.shapes import perhaps, time_from
 from enthesis.live.connections import ListedConnection, Place, connections, held_in
 from enthesis.live.stand_ins import StandIn, running, sessions_of, shown_by_owner
 from enthesis.model.errors import InvalidInput, Unreachable
@@ -33,6 +32,8 @@ from enthesis.ports import (
     ServiceHere,
     TakesOn,
 )
+from enthesis.text.nearest import perhaps
+from enthesis.text.times import time_from
 
 if TYPE_CHECKING:
     from enthesis.connectors.host_reading import HostCopy

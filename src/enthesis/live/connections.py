@@ -22,9 +22,9 @@ import yaml
 from platformdirs import user_config_path
 
 from enthesis.files.saving import read_file
-from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
 from enthesis.model.escapes import word
+from enthesis.text.nearest import perhaps
 
 VARIABLE = "ENTHESIS_CONNECTIONS"
 FILE = "connections.yaml"

@@ -16,7 +16,7 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any, NamedTuple
 from urllib.parse import parse_qsl, urlencode
 
-from enthesis.live.running import HOST, listening
+from enthesis.live.credential_endpoint import HOST, listening
 from enthesis.model.errors import EnthesisError
 from enthesis.model.estate import Attempt
 from enthesis.model.secrets import Secret

@@ -3,8 +3,8 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from enthesis.live.credential_release import take_on
 from enthesis.live.proving import provider_of
-from enthesis.live.showing import take_on
 from enthesis.model.estate import Estate
 from enthesis.ports import Connected, HeldCredential, Refusal, Surroundings
 

@@ -33,7 +33,7 @@ from enthesis.model.errors import EnthesisError, Unreachable
 from enthesis.model.estate import Estate, Origin
 from enthesis.model.secrets import Secret
 from enthesis.model.urls import LOOPBACK
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.ports import HeldCredential
 from enthesis.tokens.checking import Refused, parsed
 
@@ -98,7 +98,7 @@ def _assertions(estate: Estate | None, folder: Path | None, now: datetime) -> It
             yield AtHand("assertion", where, "", fault=f"it cannot be read: {fault.strerror}")
             return
     # loads a library that reads XML
-    from enthesis.tokens.asserted import asserted  # noqa: PLC0415
+    from enthesis.tokens.saml import asserted  # noqa: PLC0415
 
     try:
         read = asserted(content)

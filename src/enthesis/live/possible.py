@@ -6,7 +6,7 @@ from typing import Any
 from enthesis.model.addresses import is_pool
 from enthesis.model.estate import Estate, Journey
 from enthesis.model.sentences import statement_sentence
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.proposals.holding import cloud_objection, directory_objection
 from enthesis.proposals.proposing import never_held
 from enthesis.trusts.risks import Risk

@@ -9,8 +9,7 @@ from typing import Any, Protocol
 from enthesis.access.attributes import audiences_for, service_accounts_of
 from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import is_keyless, question_of
-from enthesis.files.shapes import duration_text
-from enthesis.live.showing import shown_to, take_on
+from enthesis.live.credential_release import shown_to, take_on
 from enthesis.model.addresses import (
     account_of,
     article,
@@ -23,7 +22,7 @@ from enthesis.model.addresses import (
 from enthesis.model.errors import EnthesisError, InvalidInput, Unreachable
 from enthesis.model.escapes import word
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, KindVerbs
-from enthesis.model.words import Ending, Form, Outcome, VerdictStep
+from enthesis.model.vocabulary import Ending, Form, Outcome, VerdictStep
 from enthesis.ports import (
     CertifiesLogins,
     Connected,
@@ -44,6 +43,7 @@ from enthesis.ports import (
     TakesOn,
     attempting,
 )
+from enthesis.text.times import duration_text
 from enthesis.verdicts.expectations import Seen, expectation_unmet, judge_journey, some
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.waiting import waiting_for

@@ -13,14 +13,13 @@ from typing import Any, ParamSpec
 from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import Question
 from enthesis.conditions.truth import Value
-from enthesis.files.shapes import duration_text
+from enthesis.live.credential_release import shown_to, take_on
 from enthesis.live.proving import SEATS, asked_of, provider_of, token_from, tried, walk
 from enthesis.live.refusing_named import NamedCallers, is_by_name, is_come_by
-from enthesis.live.showing import shown_to, take_on
 from enthesis.model.addresses import account_of, parse
 from enthesis.model.errors import EnthesisError, InvalidInput, NotIssued, Undecided
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, Origin, PipelineAccess, Trust
-from enthesis.model.words import Ending, VerdictStep
+from enthesis.model.vocabulary import Ending, VerdictStep
 from enthesis.ports import (
     CertifiesLogins,
     Connected,
@@ -34,6 +33,7 @@ from enthesis.ports import (
     Surroundings,
     attempting,
 )
+from enthesis.text.times import duration_text
 from enthesis.trusts.admitting import BESIDES, Admissions, Near, near_misses
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.pipeline_access import pipeline_access_trust

@@ -13,7 +13,7 @@ from enthesis.access.questions import Question
 from enthesis.model.addresses import account_of, parse
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Attempt, Context, Estate, Journey, Origin, Trust
-from enthesis.model.words import BEARERS, RUNNING, Ending, Form, VerdictStep, origin_form
+from enthesis.model.vocabulary import BEARERS, RUNNING, Ending, Form, VerdictStep, origin_form
 from enthesis.verdicts.judge import Judge
 
 MOST_OF_A_SORT = 2  # near callers that differ in the same way

@@ -11,12 +11,12 @@ from enthesis.conditions.truth import passes
 from enthesis.connectors.http import Client
 from enthesis.connectors.keys import IssuerKeys, keys_in_file
 from enthesis.files.saving import read_file
-from enthesis.files.shapes import time_text
 from enthesis.live.stand_ins import running
 from enthesis.model.errors import InvalidInput, LiveFailure
 from enthesis.model.estate import Estate, Origin, Trust
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.surveys.survey import Survey
+from enthesis.text.times import time_text
 from enthesis.tokens.checking import (
     PLAIN_TYPES,
     Expected,
@@ -32,7 +32,7 @@ from enthesis.tokens.checking import (
 from enthesis.trusts.risks import says_who
 
 if TYPE_CHECKING:
-    from enthesis.tokens.asserted import Asserted
+    from enthesis.tokens.saml import Asserted
 
 MAX_FILE = 65_536  # bytes
 ACCESS_TOKEN = "at+jwt"  # noqa: S105  the type of an access token (RFC 9068, section 2.1), which is no identity token
@@ -81,7 +81,7 @@ def read_token(source: str) -> ShownToken:
     token = data.strip(b" \t\r\n")
     if token[:1] in (b"<", b"P") and token.count(b".") != 2:  # XML, or that in base64
         # loads libraries that read XML
-        from enthesis.tokens.asserted import asserted, looks_like_one  # noqa: PLC0415
+        from enthesis.tokens.saml import asserted, looks_like_one  # noqa: PLC0415
 
         if looks_like_one(token):
             read = asserted(token)
@@ -195,7 +195,7 @@ def _belief_in_assertion(
     """Checks an assertion by its issuer, its end and its signature; whom it was made for, and whether it was shown
     before, only the service knows that it is shown to."""
     # loads libraries that read XML
-    from enthesis.tokens.asserted import certificates_in, check_signature  # noqa: PLC0415
+    from enthesis.tokens.saml import certificates_in, check_signature  # noqa: PLC0415
 
     assert read is not None  # noqa: S101  as it was read
     if url is not None and read.issuer not in addresses:

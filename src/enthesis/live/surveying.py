@@ -8,7 +8,6 @@ from hashlib import sha256
 
 from msgspec.json import encode
 
-from enthesis.files.shapes import time_text
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput
@@ -21,6 +20,7 @@ from enthesis.proposals.wanted import holders
 from enthesis.surveys.statements import Surveyed, across, records_of
 from enthesis.surveys.survey import VERSION
 from enthesis.surveys.unread import Unread
+from enthesis.text.times import time_text
 
 AT_ONCE = 8  # live systems
 

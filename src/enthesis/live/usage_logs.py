@@ -10,13 +10,13 @@ from msgspec.json import decode, encode
 
 from enthesis.cleaning.usage import Summing, Usage
 from enthesis.files.atomic_files import fresh_file
-from enthesis.files.shapes import time_text
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.model.extras import extra
 from enthesis.ports import Connected, RecordsUse, Reporter
 from enthesis.proposals.wanted import holders
+from enthesis.text.times import time_text
 
 VERSION = 1
 NOT_ASKED = "https://localhost"  # of a cluster of which only a log is read

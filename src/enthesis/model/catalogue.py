@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
-from enthesis.model.words import VerbClass
+from enthesis.model.vocabulary import VerbClass
 
 EVERYTHING = "*"
 ASK_THEMSELVES = ("cluster",)

@@ -85,7 +85,7 @@ CAUSES = {
     "edit-differs": Cause("After the edit the files would not say what was meant.", "Edit them by hand."),
     "folder-not-empty": Cause("The folder is not empty.", "Name a fresh folder."),
     "folder-unusable": Cause("The folder cannot be used.", "Check its permissions."),
-    "folder-not-ours": Cause(
+    "unsafe-path": Cause(
         "The estate's folder belongs to another user, or its place of work is a link to elsewhere.",
         "Copy the files, make them yours, or remove the link.",
     ),
@@ -244,7 +244,7 @@ CAUSES = {
         "The answer names an address on another service.", "It is not followed; check the server."
     ),
     "answer-contradicts": Cause("Two answers of the live system contradict each other.", "Try again; report it there."),
-    "identity-of-server-wrong": Cause("The server says that it is another one.", "Correct the url in the estate."),
+    "server-identity-mismatch": Cause("The server says that it is another one.", "Correct the url in the estate."),
     "endpoint-missing": Cause("The server does not offer what this needs.", "Check its discovery document."),
     "client-needed": Cause("A token service must know which client asks.", "Name its file: --client PROVIDER=FILE."),
     "nothing-asked": Cause(
@@ -276,7 +276,7 @@ CAUSES = {
     "stopped-part-way": Cause(
         "Some steps are done, the rest are not.", "`enthesis enact --resume`, or propose again, as the message says."
     ),
-    "enacted-by-another": Cause(
+    "lease-held": Cause(
         "Another enactment is running at the same account.", "Give --wait, or run the same again later."
     ),
     "enactment-unfinished": Cause(
@@ -311,7 +311,9 @@ CAUSES = {
     "store-invalid": Cause("The store cannot be used as one.", "Correct its URL, or move the file away."),
     "store-unreachable": Cause("The database with the store does not answer.", "Check its URL, and that it runs."),
     "store-of-another-version": Cause("A later version of Enthesis made the store.", "Use that version."),
-    "clock-put-back": Cause("This machine's clock is behind the last enactment in the store.", "Set the clock right."),
+    "clock-behind-store": Cause(
+        "This machine's clock is behind the last enactment in the store.", "Set the clock right."
+    ),
     "not-decided": Cause("The question is past a bound on work.", "Ask about less at once."),
     "fault-of-ours": Cause("A fault of Enthesis itself.", "Run again with --debug and report the traceback."),
 }

@@ -8,7 +8,7 @@ from enthesis.model.addresses import account_of, contains, is_organisation, orga
 from enthesis.model.catalogue import Catalogue, Kind
 from enthesis.model.conditions import Conditions, Glob, Network
 from enthesis.model.file_errors import Source
-from enthesis.model.words import Ending, Form, VerdictStep, origin_form
+from enthesis.model.vocabulary import Ending, Form, VerdictStep, origin_form
 
 Labels = Mapping[str, str]
 KindVerbs = Mapping[str, tuple[str, ...]]

@@ -7,14 +7,14 @@ from enthesis.access.value_words import shown, value_words
 from enthesis.conditions.sampling import Sample
 from enthesis.conditions.truth import Value
 from enthesis.files.conditions import plain_test
-from enthesis.files.shapes import duration_text, time_text
 from enthesis.files.writing import flow_text, plain_statement
 from enthesis.model.conditions import Test
 from enthesis.model.estate import Trust
 from enthesis.model.sentences import admitted, tested
-from enthesis.model.words import BEARERS
+from enthesis.model.vocabulary import BEARERS
 from enthesis.output.lines import Line, Span, counted, line
 from enthesis.output.verdicts import jsonable
+from enthesis.text.times import duration_text, time_text
 from enthesis.trusts.admitting import BESIDES, Held, Near, Told, TrustComparison, is_pinned
 
 MOST_NAMED = 20  # callers that a trust names, in text

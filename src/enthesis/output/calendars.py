@@ -9,11 +9,11 @@ from hashlib import sha256
 from typing import Any
 
 from enthesis.chains.differences import Difference
-from enthesis.cleaning.ends import Calendar, End
-from enthesis.files.shapes import duration_text, time_text
+from enthesis.cleaning.expiries import Calendar, End
 from enthesis.model.extras import extra
 from enthesis.output.differences import difference_lines
 from enthesis.output.lines import Line, Span, counted, csv_cell, line, visible
+from enthesis.text.times import duration_text, time_text
 
 SPANS = (
     (timedelta(days=7), "within 7 days"),

@@ -5,17 +5,17 @@ from typing import Any
 
 from enthesis.chains.chains import Chain, Chains
 from enthesis.chains.invariants import Decided
-from enthesis.files.shapes import time_text
 from enthesis.model.escapes import word
 from enthesis.model.estate import Estate, Journey
 from enthesis.model.file_errors import FileError, Source, masked
 from enthesis.model.sentences import verb_words
-from enthesis.model.words import Holding
+from enthesis.model.vocabulary import Holding
 from enthesis.output.admitting import caller_json, caller_text
 from enthesis.output.file_errors import one_error
 from enthesis.output.lines import Line, Span, counted, line
 from enthesis.output.reach import conditions, start_words
 from enthesis.output.verdicts import jsonable, members_json
+from enthesis.text.times import time_text
 from enthesis.trusts.risks import Risk, Risks
 from enthesis.verdicts.expectations import Judged, attempt_words
 

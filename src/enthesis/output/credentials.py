@@ -8,10 +8,10 @@ from pathlib import Path
 from typing import Any
 
 from enthesis.files.editing import Addition
-from enthesis.files.shapes import duration_text
 from enthesis.output.lines import Line, Span, counted, csv_cell, line
 from enthesis.ports import Credentialed
 from enthesis.proposals.credentials import ListedCredential
+from enthesis.text.times import duration_text
 from enthesis.trusts.keyless import KeylessWay
 
 

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping
 from typing import Any
 
 from enthesis.model.estate import Estate
-from enthesis.model.words import STATEMENT_SECTIONS
+from enthesis.model.vocabulary import STATEMENT_SECTIONS
 from enthesis.output.lines import Line, counted, line
 
 SECTIONS = (

@@ -5,12 +5,12 @@ from dataclasses import dataclass
 from typing import Any
 from xml.etree.ElementTree import Element, SubElement, tostring  # writes only, parses nothing
 
-from enthesis.files.shapes import duration_text
 from enthesis.live.proving import Proof
 from enthesis.live.refusing import Trials
-from enthesis.model.words import Ending
+from enthesis.model.vocabulary import Ending
 from enthesis.output.admitting import caller_json, caller_text
 from enthesis.output.lines import Line, Span, counted, line, visible
+from enthesis.text.times import duration_text
 
 
 def proof_lines(proofs: Sequence[Proof]) -> Iterable[Line]:

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from enthesis.access.clauses import BEFORE_KEY
+from enthesis.access.requirements import BEFORE_KEY
 from enthesis.access.value_words import OneOf, values_words
 from enthesis.chains.chains import Chain, ChainStart
 from enthesis.chains.reach import Reached

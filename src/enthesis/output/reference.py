@@ -3,8 +3,8 @@
 from collections.abc import Iterator, Mapping
 from typing import Any
 
+from enthesis.files.field_types import Field, Record
 from enthesis.files.sections import SECTIONS
-from enthesis.files.shapes import Field, Record
 from enthesis.model.catalogue import Catalogue
 from enthesis.model.causes import CAUSES
 from enthesis.model.risks import FINDINGS, RISKS

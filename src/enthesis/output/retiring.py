@@ -7,10 +7,10 @@ from typing import Any
 from enthesis.chains.differences import Difference
 from enthesis.cleaning.retiring import DELETED, Standing
 from enthesis.files.editing import Addition
-from enthesis.files.shapes import time_text
-from enthesis.model.words import RETIRING
+from enthesis.model.vocabulary import RETIRING
 from enthesis.output.differences import difference_json, difference_lines
 from enthesis.output.lines import Line, Span, counted, line
+from enthesis.text.times import time_text
 
 MOST = 20  # lines of one kind
 

@@ -10,13 +10,13 @@ from urllib.parse import quote
 from enthesis import __version__
 from enthesis.chains.invariants import Decided
 from enthesis.cleaning.findings import Finding, Swept
-from enthesis.files.shapes import time_text
 from enthesis.model.file_errors import FileError, Source
 from enthesis.model.risks import FINDINGS, RISKS
-from enthesis.model.words import Holding
+from enthesis.model.vocabulary import Holding
 from enthesis.output.admitting import caller_text
 from enthesis.output.lines import visible
 from enthesis.output.sweeping import reached_words
+from enthesis.text.times import time_text
 from enthesis.trusts.risks import Risk, Risks
 from enthesis.verdicts.expectations import Judged
 

@@ -6,10 +6,10 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from enthesis.cleaning.findings import Finding, Opens, Swept
-from enthesis.files.shapes import time_text
 from enthesis.model.sentences import verb_words
-from enthesis.model.words import Severity
+from enthesis.model.vocabulary import Severity
 from enthesis.output.lines import Line, Span, counted, csv_cell, line
+from enthesis.text.times import time_text
 
 STYLES = {"high": "bad", "medium": "doubt", "low": "quiet"}
 COLUMNS = (

@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Any
 from enthesis.chains.differences import Difference
 from enthesis.cleaning.usage import Usage
 from enthesis.files.editing import Addition
-from enthesis.files.shapes import duration_text, time_text
 from enthesis.files.writing import plain_statement
 from enthesis.output.differences import difference_json, difference_lines
 from enthesis.output.lines import Line, Span, counted, line
+from enthesis.text.times import duration_text, time_text
 
 MOST = 20  # lines of one kind
 NO_SOLVER = (

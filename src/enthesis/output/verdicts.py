@@ -4,8 +4,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
 from enthesis.access.answers import (
-    Ground,
-    Miss,
+    NearMiss,
+    Reason,
     Request,
     StepOutcome,
     Unmet,
@@ -13,13 +13,13 @@ from enthesis.access.answers import (
 )
 from enthesis.access.value_words import shown
 from enthesis.files.conditions import plain_test
-from enthesis.files.shapes import duration_text, time_text
 from enthesis.model.addresses import account_of, article
 from enthesis.model.conditions import Equal
 from enthesis.model.estate import Estate, boundary_of
 from enthesis.model.sentences import tested
-from enthesis.model.words import BEARERS, STEPS, Ending, Form, Outcome, VerdictStep
+from enthesis.model.vocabulary import BEARERS, STEPS, Ending, Form, Outcome, VerdictStep
 from enthesis.output.lines import Line, Span, line
+from enthesis.text.times import duration_text, time_text
 from enthesis.verdicts.expectations import attempt_words
 from enthesis.verdicts.pools import MemberAnswer
 from enthesis.verdicts.remedies import Change, Remedies
@@ -206,7 +206,7 @@ def _step_lines(request: Request) -> Iterator[Line]:
         head = line("  ", step.name.ljust(WIDTH), "  ", Span(step.outcome, STYLES.get(step.outcome, "quiet")))
         told = step.grounds[:1] if not _companion_names(step) else ()
         if step.outcome is Outcome.REFUSED and not (step.grounds or step.misses or step.within):
-            told = (Ground(f"no grant to {request.caller or 'a bearer'}, or to a group of it, says so"),)
+            told = (Reason(f"no grant to {request.caller or 'a bearer'}, or to a group of it, says so"),)
         for ground in told:
             head += line("  ", *_ground(ground))
         yield head
@@ -228,12 +228,12 @@ def _companion_names(step: StepOutcome) -> bool:
     return step.name is VerdictStep.COMPANIONS and bool(step.within) and not step.grounds
 
 
-def _ground(ground: Ground) -> Line:
+def _ground(ground: Reason) -> Line:
     where = f"  {ground.source}" if ground.source and ground.source.line else ""
     return line(ground.text, Span(where, "quiet"))
 
 
-def _miss_lines(miss: Miss) -> Iterator[Line]:
+def _miss_lines(miss: NearMiss) -> Iterator[Line]:
     nearly = "nearly: " if miss.lacks or miss.unmet else ""
     yield line(Span(nearly, "doubt"), *_ground(miss.ground))
     for lack in miss.lacks:
@@ -363,7 +363,7 @@ def _request_json(estate: Estate, request: Request) -> dict[str, Any]:
     }
 
 
-def _ground_json(ground: Ground) -> dict[str, Any]:
+def _ground_json(ground: Reason) -> dict[str, Any]:
     return {"text": ground.text, "source": str(ground.source) if ground.source and ground.source.line else None}
 
 

@@ -2,14 +2,14 @@
 
 from collections.abc import Iterator, Mapping, Sequence
 
-from enthesis.access.clauses import BEFORE_KEY
+from enthesis.access.requirements import BEFORE_KEY
 from enthesis.chains.differences import Difference, Gain
 from enthesis.conditions.patterns import matches
 from enthesis.conditions.truth import passes
 from enthesis.model.addresses import contains
 from enthesis.model.estate import Estate
 from enthesis.model.sentences import verb_words
-from enthesis.model.words import BEARERS, VerbClass
+from enthesis.model.vocabulary import BEARERS, VerbClass
 from enthesis.proposals.effects import afterwards, as_estate, live_of
 from enthesis.proposals.ordering import BOTH, WIDENS, direction
 from enthesis.proposals.steps import REMOVE, Danger, Proposal, Step

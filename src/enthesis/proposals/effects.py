@@ -6,19 +6,19 @@ from datetime import datetime
 from functools import cache
 from typing import Any
 
-from enthesis.chains.between import Meant, Versions
 from enthesis.chains.differences import Difference, difference
+from enthesis.chains.intermediate_states import Meant, Versions
 from enthesis.chains.sentences import gain_sentences
 from enthesis.chains.shared_logins import ON, SharedLogin, distinct_verbs, opened_there
-from enthesis.files.nodes import tree_of
+from enthesis.files.field_types import MISSING, Notes
 from enthesis.files.sections import SECTIONS
-from enthesis.files.shapes import MISSING, Notes, time_text
 from enthesis.files.writing import plain_statement
+from enthesis.files.yaml_tree import tree_of
 from enthesis.model.addresses import account_of, article
 from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.estate import NOWHERE, Estate, Role
 from enthesis.model.sentences import statement_sentence, verb_words
-from enthesis.model.words import BEARERS, STATEMENT_SECTIONS, STATEMENTS
+from enthesis.model.vocabulary import BEARERS, STATEMENT_SECTIONS, STATEMENTS
 from enthesis.proposals.ordering import Judged, ordered
 from enthesis.proposals.steps import REMOVE, Opening, Proposal, Step
 from enthesis.proposals.wanted import wanted
@@ -32,6 +32,7 @@ from enthesis.surveys.statements import (
     where_they_count,
     without_gone,
 )
+from enthesis.text.times import time_text
 
 Live = dict[tuple[str, str], LiveObject]
 """What is on the live side, by provider and id."""

@@ -2,9 +2,9 @@
 
 from enthesis.access.compiling import compile_estate
 from enthesis.chains.differences import Difference, Gain
-from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
+from enthesis.text.nearest import perhaps
 
 
 def barred_gains(estate: Estate, found: Difference | None, barred: list[str]) -> list[Gain]:

@@ -12,16 +12,17 @@ from enthesis.access.answers import Request
 from enthesis.access.compiling import NONE, Compiled, compile_estate
 from enthesis.access.questions import question_of
 from enthesis.files.editing import Addition
-from enthesis.files.nodes import tree_of
+from enthesis.files.field_types import MISSING, Notes
 from enthesis.files.sections import SECTIONS
-from enthesis.files.shapes import MISSING, Notes, time_from
 from enthesis.files.writing import plain_statement
+from enthesis.files.yaml_tree import tree_of
 from enthesis.model.addresses import account_of, is_well_formed, parse
 from enthesis.model.estate import Estate, Grant, Journey, Trust
 from enthesis.model.sentences import statement_sentence, verb_words
-from enthesis.model.words import Outcome, VerbClass, VerdictStep
+from enthesis.model.vocabulary import Outcome, VerbClass, VerdictStep
 from enthesis.proposals.wanted import wanted
 from enthesis.surveys.statements import normalised
+from enthesis.text.times import time_from
 from enthesis.verdicts.judge import Judge
 
 DOCUMENT, FORMAT = "handoff", 2

@@ -3,11 +3,11 @@
 from collections.abc import Iterator, Sequence
 from datetime import timedelta
 
-from enthesis.files.shapes import duration_from, duration_text
 from enthesis.model.estate import DEFAULT_SESSION
 from enthesis.model.sentences import statement_sentence
 from enthesis.proposals.steps import MAKE, Step
 from enthesis.surveys.statements import Surveyed, listed, names_what_is_gone, remedy_of
+from enthesis.text.times import duration_from, duration_text
 
 USUAL = duration_text(DEFAULT_SESSION)
 

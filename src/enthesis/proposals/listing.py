@@ -5,9 +5,9 @@ from datetime import datetime
 
 from enthesis.access.compiling import Compiled, compile_estate
 from enthesis.access.names.standing import why_shut
-from enthesis.files.shapes import time_from, time_text
 from enthesis.model.estate import Credential, Estate
 from enthesis.proposals.credentials import Credentialed, ListedCredential, matching
+from enthesis.text.times import time_from, time_text
 
 
 def listed(estate: Estate, live: Sequence[tuple[Credentialed, str]] | None, now: datetime) -> list[ListedCredential]:

@@ -10,12 +10,12 @@ from collections.abc import Callable, Mapping, Sequence, Set
 from dataclasses import dataclass, replace
 from typing import Any
 
-from enthesis.chains.between import Between, Meant
-from enthesis.files.shapes import duration_from, time_from
-from enthesis.model.words import MAKING_ORDER, REMOVING_ORDER, STATEMENT_SECTIONS
+from enthesis.chains.intermediate_states import Between, Meant
+from enthesis.model.vocabulary import MAKING_ORDER, REMOVING_ORDER, STATEMENT_SECTIONS
 from enthesis.proposals.lingering import USUAL
 from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Step
 from enthesis.surveys.statements import listed
+from enthesis.text.times import duration_from, time_from
 
 WIDENS, NARROWS, BOTH, NEITHER = "widens", "narrows", "both", "neither"
 STATES = 60  # that are judged at the most; then everything that narrows comes first

@@ -5,7 +5,6 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-from enthesis.files.shapes import time_from
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, standing_in
 from enthesis.model.estate import Estate, boundary_of, in_force
@@ -15,6 +14,7 @@ from enthesis.proposals.ordering import in_usual_order
 from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Blocked, Proposal, Step
 from enthesis.proposals.wanted import Wanted, kept_for_members, known_at, usable_at, wanted
 from enthesis.surveys.statements import Key, LiveObject, Surveyed, listed, names_what_is_gone, normalised
+from enthesis.text.times import time_from
 
 Objection = Callable[[str, Mapping[str, Any], Mapping[str, Any]], str]
 """Why a live system cannot hold a statement: its collection, its body, and for a grant what its role allows."""

@@ -8,9 +8,9 @@ from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from enthesis.access.compiling import compile_estate
-from enthesis.files.shapes import time_text
 from enthesis.model.addresses import contains
 from enthesis.model.estate import Approval, Estate
+from enthesis.text.times import time_text
 
 
 @dataclass(frozen=True)

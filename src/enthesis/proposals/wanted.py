@@ -5,13 +5,13 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from enthesis.conditions.patterns import within
-from enthesis.files.shapes import NameOrGlob
+from enthesis.files.field_types import NameOrGlob
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, contains, is_organisation
 from enthesis.model.conditions import Glob
 from enthesis.model.estate import Attachment, Estate, Grant, Group, Role, boundary_of
 from enthesis.model.file_errors import Source
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 from enthesis.surveys.statements import Key, statement_key
 
 if TYPE_CHECKING:

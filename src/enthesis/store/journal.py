@@ -15,13 +15,13 @@ from typing import Any
 
 from sqlalchemy import Connection, Engine, Row, Table, bindparam, func, insert, select, update
 
-from enthesis.files.shapes import time_text
 from enthesis.model.errors import Busy, EnthesisError, InvalidInput
 from enthesis.proposals.drift import LastEnacted
 from enthesis.proposals.rules import ChangeRule, rule_from
 from enthesis.proposals.steps import Proposal, Step, proposal_from, step_from, step_json
 from enthesis.store.opening import mapped, open_store
 from enthesis.store.tables import documents, enactments, leases, steps
+from enthesis.text.times import time_text
 
 WAITING, SENT, DONE, FAILED, LEFT = "waiting", "sent", "done", "failed", "left"
 """Of a step. `sent` is one of which nobody knows yet what it did; `left` one that hangs on a step that failed."""
@@ -208,7 +208,7 @@ class Journal:
             raise InvalidInput(
                 f"this machine's clock says {now}, and the last enactment of {estate} began at {last}: the clock was"
                 " put back",
-                code="clock-put-back",
+                code="clock-behind-store",
                 remedy="set the clock right, then run the same again; nothing was done",
             )
         return max(now, last or "")
@@ -328,7 +328,7 @@ class Journal:
                     words = row.owner.split(" ")
                     raise Busy(
                         f"another enactment is running at {place}: process {words[1]} on {words[0]}",
-                        code="enacted-by-another",
+                        code="lease-held",
                         remedy="wait for it with --wait 10m, or run the same again later",
                     )
                 fences[place] = (row.fence if row is not None else 0) + 1
@@ -376,7 +376,7 @@ class Lease:
             if connection.execute(_HOLDS, held).rowcount != 1:
                 raise Busy(
                     f"another enactment took over at {place}, since this one did not report for too long",
-                    code="enacted-by-another",
+                    code="lease-held",
                     remedy="enthesis propose, and read what is different now",
                 )
 

@@ -36,7 +36,7 @@ def _own(folder: Path) -> Engine:
     place = place_of_work(folder) / HISTORY
     try:
         if place.is_symlink():
-            raise InvalidInput(f"{place} is a link, and not followed", code="folder-not-ours")
+            raise InvalidInput(f"{place} is a link, and not followed", code="unsafe-path")
         os.close(os.open(place, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o600))
     except OSError as fault:
         raise InvalidInput(f"{place} cannot be written: {fault.strerror}", code="file-unwritable") from None

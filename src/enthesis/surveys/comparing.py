@@ -6,10 +6,10 @@ from dataclasses import dataclass
 from hashlib import sha256
 from typing import Any
 
-from enthesis.files.shapes import time_from
 from enthesis.model.sentences import statement_sentence
-from enthesis.model.words import STATEMENTS
+from enthesis.model.vocabulary import STATEMENTS
 from enthesis.surveys.survey import MAX_LINE, VERSION, InvalidSurvey
+from enthesis.text.times import time_from
 
 NEW, CHANGED, GONE = "new", "changed", "gone"
 KEYS = {"identities": "address", "groups": "address", "resources": "address"}

@@ -8,12 +8,12 @@ from typing import Any
 
 from enthesis.conditions.truth import passes
 from enthesis.files.conditions import ConditionsShape
-from enthesis.files.nodes import tree_of
+from enthesis.files.field_types import MISSING, Notes
 from enthesis.files.sections import SECTIONS
-from enthesis.files.shapes import MISSING, Notes
+from enthesis.files.yaml_tree import tree_of
 from enthesis.model.estate import Estate, Group
 from enthesis.model.sentences import statement_sentence
-from enthesis.model.words import SHOWN_IN, STATEMENT_SECTIONS
+from enthesis.model.vocabulary import SHOWN_IN, STATEMENT_SECTIONS
 
 Body = Mapping[str, Any]
 Key = tuple[str, str, str, str]

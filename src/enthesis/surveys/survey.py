@@ -28,18 +28,19 @@ from typing import Any, NamedTuple, TextIO
 
 from msgspec.json import decode
 
-from enthesis.files.nodes import tree_of
+from enthesis.files.field_types import MISSING, Notes
 from enthesis.files.sections import SECTIONS
-from enthesis.files.shapes import MISSING, Notes, time_from
+from enthesis.files.yaml_tree import tree_of
 from enthesis.model.addresses import account_of, contains, is_organisation, is_simple_name, is_well_formed, parse
 from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.conditions import Glob
 from enthesis.model.errors import InnerError, InvalidAddress, InvalidInput
 from enthesis.model.estate import Attachment, Estate, Grant, Resource, Trust, boundary_of
 from enthesis.model.file_errors import Source
-from enthesis.model.words import STATEMENT_SECTIONS, Form
+from enthesis.model.vocabulary import STATEMENT_SECTIONS, Form
 from enthesis.surveys.statements import one_group
 from enthesis.surveys.unread import Unread
+from enthesis.text.times import time_from
 
 VERSION = 2  # 1 had words that were renamed since
 ASKED_NOW = "the live side"  # the name of a survey that was taken for one question and is in no file

@@ -118,14 +118,14 @@ def parsed(token: bytes) -> Parsed:
 def _decoded(part: bytes, what: str) -> bytes:
     """One part of a token: base64url without padding, and written in the only way there is (RFC 7515, section 2)."""
     if PART.fullmatch(part) is None:
-        raise Refused("wrong-base64", f"its {what} is not base64url")
+        raise Refused("invalid-base64url", f"its {what} is not base64url")
     try:
         value = urlsafe_b64decode(part + b"=" * (-len(part) % 4))
     except ValueError:
-        raise Refused("wrong-base64", f"its {what} is not base64url") from None
+        raise Refused("invalid-base64url", f"its {what} is not base64url") from None
     left = len(part) % 4
     if left and binascii.b2a_base64(value[-(left - 1) :], newline=False).translate(TO_URL)[:left] != part[-left:]:
-        raise Refused("wrong-base64", f"its {what} has bits left over")
+        raise Refused("invalid-base64url", f"its {what} has bits left over")
     return value
 
 
@@ -153,7 +153,7 @@ def _object(data: bytes, what: str) -> dict[str, Any]:
 def _pairs(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     found = dict(pairs)
     if len(found) != len(pairs):
-        raise Refused("named-twice", "it has a name twice")
+        raise Refused("duplicate-key", "it has a name twice")
     return found
 
 
@@ -290,7 +290,7 @@ def check_claims(token: Parsed, expected: Expected) -> Mapping[str, Any]:
         raise Refused("issuer", "it names another issuer")
     for name in ("sub", "jti"):
         if name in claims and not isinstance(claims[name], str):
-            raise Refused("no-text", f"its {name} is not text")
+            raise Refused("claim-not-string", f"its {name} is not text")
     audiences = claims.get("aud")
     audiences = [audiences] if isinstance(audiences, str) else audiences
     if not isinstance(audiences, list) or not audiences or not all(isinstance(audience, str) for audience in audiences):

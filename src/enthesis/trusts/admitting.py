@@ -10,7 +10,7 @@ from itertools import product
 from math import prod
 
 from enthesis.access.attributes import NEVER_SHOWN, claim_room, provider_at, shown_in_journeys, target_label
-from enthesis.access.compiling import NONE, Barred, Compiled
+from enthesis.access.compiling import NONE, Compiled, CompiledCeiling
 from enthesis.access.names.standing import why_fallen
 from enthesis.conditions.callers import EVERYBODY, NOBODY, Callers, Rooms, Shown, one_of, one_of_difference
 from enthesis.conditions.sameness import literal, renamed
@@ -20,7 +20,7 @@ from enthesis.model.conditions import After, AnyOf, Before, Conditions, Equal, N
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer, Trust
 from enthesis.model.pointers import claim_at
-from enthesis.model.words import BEARERS, Form
+from enthesis.model.vocabulary import BEARERS, Form
 from enthesis.trusts.named import AdmittedCaller, LeftOut, admitted_by, barred_from, near_to, with_that_alone
 
 LOOK_ALIKES = str.maketrans({"a": "а", "e": "е", "o": "о", "i": "і", "p": "р", "c": "с"})  # Cyrillic on purpose
@@ -129,7 +129,7 @@ class Admissions:
             return True, target_label(self.compiled, chain, said.removeprefix("target.labels."))
         return True, None  # a bearer has no address, no labels, no second factor
 
-    def _over(self, chain: Sequence[int]) -> Iterator[Barred]:
+    def _over(self, chain: Sequence[int]) -> Iterator[CompiledCeiling]:
         """The ceilings that keep bearers from taking on what stands there, while their conditions are not false."""
         for barred in self.compiled.ceilings_over((), chain):
             if barred.bars(self.compiled.take_on, "", inside=False):

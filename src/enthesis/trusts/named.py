@@ -8,19 +8,19 @@ from datetime import UTC, datetime
 import numpy as np
 
 from enthesis.access.ceilings.require import require as past_ceilings
-from enthesis.access.clauses import ALWAYS
 from enthesis.access.compiling import NONE, Compiled, compile_estate
 from enthesis.access.needed import LAST, NO_POWERS, CallerNode, Needed, goal_at
 from enthesis.access.questions import Question
+from enthesis.access.requirements import ALWAYS
 from enthesis.access.states import LOOK
 from enthesis.access.target_side.admission import names_attached
+from enthesis.chains.access_graph import STANDS_FOR, Web
 from enthesis.chains.chains import Chains
-from enthesis.chains.web import STANDS_FOR, Web
 from enthesis.conditions.truth import Value
 from enthesis.model.addresses import account_of, is_pool, parse
 from enthesis.model.errors import InvalidAddress, Undecided
 from enthesis.model.estate import Attempt, Context, Origin, Trust
-from enthesis.model.words import BEARERS, Form, VerdictStep, origin_form
+from enthesis.model.vocabulary import BEARERS, Form, VerdictStep, origin_form
 from enthesis.verdicts.judge import Judge
 
 MOST_NEAR = 6  # callers that all but are admitted

@@ -14,7 +14,7 @@ from itertools import product
 import numpy as np
 
 from enthesis.access.attributes import NEVER_SHOWN, caller_fact, organisation_at, provider_at, target_label
-from enthesis.access.compiling import NONE, Barred, Compiled
+from enthesis.access.compiling import NONE, Compiled, CompiledCeiling
 from enthesis.access.names.standing import why_fallen
 from enthesis.chains.chains import Chains
 from enthesis.chains.reach import reachable
@@ -26,9 +26,8 @@ from enthesis.conditions.truth import passes
 from enthesis.conditions.values import ROOMS, TEXT_ROOM, Room, Want
 from enthesis.files.checking import spot
 from enthesis.files.conditions import plain_test
-from enthesis.files.nodes import Node
-from enthesis.files.shapes import duration_text, time_text
 from enthesis.files.writing import flow_text
+from enthesis.files.yaml_tree import Node
 from enthesis.model.addresses import account_of, contains
 from enthesis.model.conditions import (
     After,
@@ -48,7 +47,8 @@ from enthesis.model.escapes import word
 from enthesis.model.estate import DEFAULT_SESSION, Accepted, Ceiling, Estate, Trust
 from enthesis.model.file_errors import Source
 from enthesis.model.risks import FOUND_BY_SWEEP, LIVE_RISKS
-from enthesis.model.words import BEARERS, FORM_OF_ISSUER, ORIGIN_FORMS, SHOWN_IN, Form, VerbClass
+from enthesis.model.vocabulary import BEARERS, FORM_OF_ISSUER, ORIGIN_FORMS, SHOWN_IN, Form, VerbClass
+from enthesis.text.times import duration_text, time_text
 from enthesis.trusts.admitting import Admissions
 from enthesis.trusts.named import barred_from
 
@@ -175,7 +175,7 @@ def _people_missed(looking: _RiskSearch) -> Iterator[Risk]:
                 break
 
 
-def _over_accounts(compiled: Compiled) -> Iterator[tuple[Ceiling, Barred]]:
+def _over_accounts(compiled: Compiled) -> Iterator[tuple[Ceiling, CompiledCeiling]]:
     """The ceilings over the callers of an account or a unit, which no person stands in."""
     for found in compiled.ceilings_over(range(len(compiled.places.names)), ()):
         kind = compiled.kind_names[compiled.places.kind[found.place]]

@@ -11,11 +11,11 @@ from enthesis.access.compared import tests_of
 from enthesis.access.compiling import Compiled
 from enthesis.access.questions import Question, is_keyless, question_of
 from enthesis.conditions.values import ROOMS, Room, cells
-from enthesis.files.shapes import duration_text
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Journey
 from enthesis.model.sentences import verb_words
-from enthesis.model.words import Ending, Form, VerdictStep
+from enthesis.model.vocabulary import Ending, Form, VerdictStep
+from enthesis.text.times import duration_text
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.pools import MemberAnswer, answers_for_members, ending_of, pools_of, some_member_let_in
 

@@ -6,7 +6,7 @@ from datetime import timedelta
 
 from enthesis.access.answers import Request, StepOutcome, Verdict
 from enthesis.access.asked import Asked, Asker, Caller, Target
-from enthesis.access.attributes import Facts, kind_name
+from enthesis.access.attributes import RequestAttributes, kind_name
 from enthesis.access.caller_side import decide as caller_side
 from enthesis.access.ceilings import decide as ceilings
 from enthesis.access.companions import decide as companions
@@ -19,7 +19,7 @@ from enthesis.access.questions import Question
 from enthesis.access.session import decide as session
 from enthesis.access.target_side import decide as target_side
 from enthesis.model.estate import Hop
-from enthesis.model.words import BEARERS, RUNNING, Form, Outcome
+from enthesis.model.vocabulary import BEARERS, RUNNING, Form, Outcome
 
 NOTHING = timedelta(0)
 
@@ -146,7 +146,7 @@ class _Chain:
             return Request(caller.address, verb, address, onto, not_there(missing), is_hop)
         chain = tuple(compiled.chain_of(address))
         target = Target(address, kind_name(compiled, address) or "", chain)
-        facts = Facts(
+        facts = RequestAttributes(
             compiled, self.question, caller.address, list(chain), first=self.first, age=self.age, beside=beside
         )
         asked = Asked(

@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from enthesis.access.compiling import Compiled
 from enthesis.access.target_side.admission import names_attached
 from enthesis.model.addresses import is_pool, pool_of
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 
 CHANGED_ON = "2026-12-02T00:00:00Z"
 """When meanings changed last: what was enacted before that was enacted with the former ones."""

@@ -5,7 +5,7 @@ from typing import Any
 from enthesis.conditions.truth import hold, passes
 from enthesis.model.conditions import Conditions, Equal
 from enthesis.model.estate import Admission, Estate, Issuer, PipelineAccess, Trust
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 
 
 def pipeline_access_trust(estate: Estate, access: PipelineAccess) -> Trust:

@@ -5,9 +5,9 @@ from dataclasses import dataclass, replace
 from itertools import islice, product
 
 from enthesis.access.answers import Verdict
-from enthesis.access.coming import ANY, members_to_come
 from enthesis.access.compared import conditions_in, tests_of
 from enthesis.access.compiling import Compiled
+from enthesis.access.future_members import ANY, members_to_come
 from enthesis.access.questions import Question
 from enthesis.conditions.sameness import names_in
 from enthesis.conditions.values import TEXT_ROOM, cells
@@ -15,7 +15,7 @@ from enthesis.model.addresses import is_pool, pool_of
 from enthesis.model.conditions import Test
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Hop
-from enthesis.model.words import Ending, Form
+from enthesis.model.vocabulary import Ending, Form
 from enthesis.verdicts.judge import Judge
 
 MAX_MEMBERS = 5_000  # combinations of members that one question is asked for

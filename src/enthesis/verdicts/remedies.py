@@ -10,7 +10,7 @@ from datetime import timedelta
 from ipaddress import IPv4Network, IPv6Network
 from typing import Any
 
-from enthesis.access.answers import Miss, Request, StepOutcome, Unmet, Verdict
+from enthesis.access.answers import NearMiss, Request, StepOutcome, Unmet, Verdict
 from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import Question
 from enthesis.conditions.patterns import matches
@@ -18,14 +18,14 @@ from enthesis.conditions.sampling import changes_by_itself
 from enthesis.files.conditions import plain_test
 from enthesis.files.editing import Addition, Replacement
 from enthesis.files.sections import SECTIONS
-from enthesis.files.shapes import duration_text
 from enthesis.files.writing import plain_statement
 from enthesis.model import estate as m
 from enthesis.model.addresses import account_of, article, contains, parse, pool_of
 from enthesis.model.conditions import AnyOf, Equal, Glob, Test, Within
 from enthesis.model.estate import Estate, boundary_of
 from enthesis.model.pointers import as_pointers
-from enthesis.model.words import BEARERS, SHOWN_IN, Form, Outcome, VerdictStep
+from enthesis.model.vocabulary import BEARERS, SHOWN_IN, Form, Outcome, VerdictStep
+from enthesis.text.times import duration_text
 from enthesis.verdicts.judge import Judge
 
 MAX_CHANGES = 6  # in one remedy
@@ -418,7 +418,7 @@ class _Maker:
             holder = self.estate.holder_of(grant)
             yield from self._mended("grants", grant, miss, holder, f"{grant.role} to {grant.to} at {grant.at}")
 
-    def _mended(self, section: str, old: Any, miss: Miss, holder: str, words: str) -> Iterator[Made]:
+    def _mended(self, section: str, old: Any, miss: NearMiss, holder: str, words: str) -> Iterator[Made]:
         if not old.source.file:
             return  # it was added by this very remedy
         if miss.lacks == ("it has ended",) and not miss.unmet:
@@ -449,7 +449,7 @@ class _Maker:
                 continue
             yield from self._wider_claims(trust, miss, holder)
 
-    def _wider_claims(self, trust: m.Trust, miss: Miss, holder: str) -> Iterator[Made]:
+    def _wider_claims(self, trust: m.Trust, miss: NearMiss, holder: str) -> Iterator[Made]:
         """One change that widens every claim that is too narrow; only where each can be widened."""
         if any(changes_by_itself(unmet.attribute.removeprefix("claims."), unmet.found) for unmet in miss.unmet):
             return  # the next run shows another value

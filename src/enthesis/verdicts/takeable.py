@@ -8,7 +8,7 @@ from enthesis.access.answers import Request, Verdict
 from enthesis.access.questions import Question
 from enthesis.model.estate import Context, Estate, Hop, Origin, Trust
 from enthesis.model.file_errors import Source
-from enthesis.model.words import BEARERS, VerdictStep
+from enthesis.model.vocabulary import BEARERS, VerdictStep
 from enthesis.verdicts.judge import Judge
 
 LONGEST = 4  # hops

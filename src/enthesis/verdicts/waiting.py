@@ -8,7 +8,7 @@ from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import Question
 from enthesis.model.addresses import account_of
 from enthesis.model.estate import Estate
-from enthesis.model.words import Outcome, VerdictStep
+from enthesis.model.vocabulary import Outcome, VerdictStep
 from enthesis.surveys.survey import without_what_is_gone
 from enthesis.verdicts.judge import Judge
 

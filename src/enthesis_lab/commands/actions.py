@@ -9,14 +9,13 @@ from urllib.parse import quote
 
 import typer
 
+from enthesis.cli.arguments import claims_from
+from enthesis.cli.estate_loading import PARTY, read_estate
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption
-from enthesis.cli.questions import claims_from
-from enthesis.cli.subjects import PARTY, read_estate
 from enthesis.connectors.http import Client
 from enthesis.files.finding import estate_folder
-from enthesis.files.shapes import perhaps
 from enthesis.live.connecting import connect
-from enthesis.live.running import become
+from enthesis.live.credential_endpoint import become
 from enthesis.live.stand_ins import sessions_of
 from enthesis.live.variables import ASSERTION, METADATA, TOKEN, VARIABLES
 from enthesis.model.errors import InvalidInput, Unreachable
@@ -24,6 +23,7 @@ from enthesis.model.secrets import Secret
 from enthesis.output.lines import counted
 from enthesis.output.renderers import TEXT, put_done
 from enthesis.ports import IssuesAssertions, TakesAssertions
+from enthesis.text.nearest import perhaps
 from enthesis_lab.commands.running import running_lab
 from enthesis_lab.running import OWNER, host_word, owners_word
 

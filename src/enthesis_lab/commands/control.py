@@ -7,17 +7,18 @@ from typing import Annotated, Any
 
 import typer
 
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.interrupts import on_interrupt
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption
-from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder, place_of_work
-from enthesis.files.shapes import duration_from, duration_text, perhaps
 from enthesis.files.writing import plain_statement
 from enthesis.model.errors import InvalidInput, LiveFailure, Unreachable
 from enthesis.model.estate import Estate
 from enthesis.output.lines import Span, line
 from enthesis.output.renderers import TEXT, CommandAnswer, is_document, put_answer, put_done
 from enthesis.output.streams import remark
+from enthesis.text.nearest import perhaps
+from enthesis.text.times import duration_from, duration_text
 from enthesis_lab.commands.running import running_lab
 from enthesis_lab.control import LabFailed
 from enthesis_lab.control import join as join_lab

@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption
-from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
 from enthesis.output.lines import Span, counted, line
 from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
+from enthesis.text.nearest import perhaps
 from enthesis_lab.commands.running import running_lab
 from enthesis_lab.running import Running
 

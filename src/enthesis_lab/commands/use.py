@@ -9,19 +9,19 @@ import numpy as np
 import typer
 
 from enthesis.access.compiling import compile_estate
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import Chains
 from enthesis.chains.reach import reachable
-from enthesis.chains.web import Web
 from enthesis.cleaning.findings import LEADING_ON
+from enthesis.cli.arguments import now
+from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption
-from enthesis.cli.questions import now
-from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
-from enthesis.files.shapes import time_text
 from enthesis.model.estate import Estate
-from enthesis.model.words import VerbClass
+from enthesis.model.vocabulary import VerbClass
 from enthesis.output.lines import counted
 from enthesis.output.renderers import TEXT, put_done
+from enthesis.text.times import time_text
 from enthesis_lab.commands.running import running_lab
 from enthesis_lab.running import state_folder
 

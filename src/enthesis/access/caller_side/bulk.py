@@ -5,7 +5,7 @@ import numpy as np
 from enthesis.access.compiling import Compiled
 from enthesis.access.granting.bulk import covered
 from enthesis.access.states import NO, Batch, States, lowered
-from enthesis.model.words import VerdictStep
+from enthesis.model.vocabulary import VerdictStep
 
 
 def lower(compiled: Compiled, batch: Batch, state: States, now: float) -> None:

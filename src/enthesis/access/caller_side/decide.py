@@ -1,10 +1,10 @@
 """What the caller's account lets out: for one request."""
 
-from enthesis.access.answers import Ground, StepOutcome
+from enthesis.access.answers import Reason, StepOutcome
 from enthesis.access.asked import Asked, Asker
 from enthesis.access.compiling import NONE
 from enthesis.access.granting.decide import granted
-from enthesis.model.words import Form, Outcome, VerdictStep
+from enthesis.model.vocabulary import Form, Outcome, VerdictStep
 
 
 def decide(asked: Asked, target_side: StepOutcome) -> StepOutcome:
@@ -23,7 +23,7 @@ def let_out(asked: Asked) -> StepOutcome:
     own = compiled.places.account[asked.caller.number] if asked.caller.number != NONE else NONE
     if compiled.is_given(own):
         text = f"{compiled.places.names[own]} is administered by others; its half is taken as given"
-        return StepOutcome(VerdictStep.CALLER_SIDE, Outcome.THEIRS, (Ground(text),))
+        return StepOutcome(VerdictStep.CALLER_SIDE, Outcome.THEIRS, (Reason(text),))
     return granted(asked, VerdictStep.CALLER_SIDE)
 
 

@@ -1,11 +1,11 @@
 """What it takes that the caller's account lets a request of a chain out."""
 
-from enthesis.access.clauses import ALWAYS, Requirement, any_of, joined
 from enthesis.access.granting.require import grants
 from enthesis.access.needed import Needed
+from enthesis.access.requirements import ALWAYS, Requirement, any_of, joined
 from enthesis.access.target_side.require import require as target_side
 from enthesis.access.target_side.require import trusts
-from enthesis.model.words import VerdictStep
+from enthesis.model.vocabulary import VerdictStep
 
 
 def both_sides(needed: Needed) -> Requirement | None:

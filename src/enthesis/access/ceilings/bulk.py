@@ -3,7 +3,7 @@
 import numpy as np
 
 from enthesis.access.arrays import Bools, Ints
-from enthesis.access.compiling import Barred, Compiled
+from enthesis.access.compiling import Compiled, CompiledCeiling
 from enthesis.access.states import LOOK, NO, Batch, States
 
 
@@ -38,7 +38,7 @@ def _takes_its_own(compiled: Compiled, batch: Batch, rows: Ints) -> Bools:
     return np.array(own, bool)
 
 
-def _spared(compiled: Compiled, barred: Barred, who: Ints) -> Bools:
+def _spared(compiled: Compiled, barred: CompiledCeiling, who: Ints) -> Bools:
     names = compiled.places.names
     different, back = np.unique(who, return_inverse=True)
     inside = [compiled.inside(barred.place, one) for one in different.tolist()]

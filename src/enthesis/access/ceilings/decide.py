@@ -1,9 +1,9 @@
 """Which ceilings bar one request."""
 
-from enthesis.access.answers import Ground, Miss, StepOutcome
+from enthesis.access.answers import NearMiss, Reason, StepOutcome
 from enthesis.access.asked import Asked, unmet
 from enthesis.conditions.truth import hold
-from enthesis.model.words import Outcome, VerdictStep
+from enthesis.model.vocabulary import Outcome, VerdictStep
 
 
 def decide(asked: Asked) -> StepOutcome:
@@ -14,8 +14,8 @@ def decide(asked: Asked) -> StepOutcome:
     callers = compiled.chain_of(caller.address) if caller.address else []
     own = compiled.takes_its_own(asked.permission, caller.address, asked.place)
     over = list(compiled.ceilings_over(() if own else callers, asked.target.chain))
-    barring: list[Ground] = []
-    misses: list[Miss] = []
+    barring: list[Reason] = []
+    misses: list[NearMiss] = []
     for barred in over:
         if not barred.bars(asked.permission, caller.address, inside=barred.place in callers):
             continue
@@ -27,10 +27,10 @@ def decide(asked: Asked) -> StepOutcome:
         if truth is False:
             continue
         ceiling = barred.ceiling
-        ground = Ground(f"the ceiling {ceiling.name} over {ceiling.over} at {ceiling.at}", ceiling.source)
+        ground = Reason(f"the ceiling {ceiling.name} over {ceiling.over} at {ceiling.at}", ceiling.source)
         barring.append(ground)
         if truth is None:
-            misses.append(Miss(ground, unmet=tuple(unmet(when, asked.facts.get, unknown_only=True))))
+            misses.append(NearMiss(ground, unmet=tuple(unmet(when, asked.facts.get, unknown_only=True))))
     if barring:
         return StepOutcome(VerdictStep.CEILINGS, Outcome.REFUSED, tuple(barring), tuple(misses))
     return StepOutcome(VerdictStep.CEILINGS, Outcome.ALLOWED if over else Outcome.NOT_NEEDED)

@@ -1,7 +1,7 @@
 """What it takes that no ceiling bars a request of a chain."""
 
-from enthesis.access.clauses import Requirement, escaping
 from enthesis.access.needed import Needed, before
+from enthesis.access.requirements import Requirement, escaping
 
 
 def require(needed: Needed) -> Requirement | None:

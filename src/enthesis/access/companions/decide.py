@@ -8,7 +8,7 @@ from enthesis.access.attributes import organisation_at, provider_at
 from enthesis.access.compiling import NONE, Compiled, companion_places
 from enthesis.access.questions import Question
 from enthesis.model.catalogue import ORGANISATION, RESOURCE
-from enthesis.model.words import Form, Outcome, VerdictStep
+from enthesis.model.vocabulary import Form, Outcome, VerdictStep
 
 Judged = Callable[[Caller, str, str, str | None], Request]
 """Judges a request of a caller, by its verb and target; last at which provider the request is that it goes with."""

@@ -3,9 +3,9 @@
 from collections.abc import Callable, Iterator
 
 from enthesis.access.attributes import provider_at
-from enthesis.access.clauses import ALWAYS, Requirement
 from enthesis.access.compiling import NONE, companion_places
 from enthesis.access.needed import CallerNode, Goal, Needed, goal_at
+from enthesis.access.requirements import ALWAYS, Requirement
 
 Required = Callable[[CallerNode, int, Goal], Requirement | None]
 """What a further request takes, asked as the one that it goes with."""

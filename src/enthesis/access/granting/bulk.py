@@ -5,7 +5,7 @@ import numpy as np
 from enthesis.access.arrays import Ints, spread
 from enthesis.access.compiling import NONE, Compiled
 from enthesis.access.states import LOOK, NO, YES, States
-from enthesis.model.words import VerdictStep
+from enthesis.model.vocabulary import VerdictStep
 
 
 def principals(compiled: Compiled, who: Ints) -> tuple[Ints, Ints]:

@@ -3,10 +3,10 @@
 from collections.abc import Iterator
 from itertools import product
 
-from enthesis.access.clauses import Alternative
 from enthesis.access.compiling import NONE
 from enthesis.access.needed import Needed, before
-from enthesis.model.words import VerdictStep
+from enthesis.access.requirements import Alternative
+from enthesis.model.vocabulary import VerdictStep
 
 
 def grants(needed: Needed, side: VerdictStep) -> Iterator[Alternative | None]:

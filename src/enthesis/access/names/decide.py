@@ -2,17 +2,18 @@
 
 from collections.abc import Iterator
 
-from enthesis.access.answers import Ground, Miss, StepOutcome
+from enthesis.access.answers import NearMiss, Reason, StepOutcome
 from enthesis.access.asked import Asked, Asker, Caller, unmet
 from enthesis.access.attributes import kind_name
 from enthesis.access.compiling import NONE, Compiled
 from enthesis.access.names.standing import why_fallen
 from enthesis.access.questions import Question
 from enthesis.conditions.truth import hold
-from enthesis.files.shapes import nearest, time_text
 from enthesis.model.addresses import account_of, article, parse
 from enthesis.model.errors import InvalidAddress
-from enthesis.model.words import BEARERS, RUNNING, STEPS, Form, Outcome, VerdictStep
+from enthesis.model.vocabulary import BEARERS, RUNNING, STEPS, Form, Outcome, VerdictStep
+from enthesis.text.nearest import nearest
+from enthesis.text.times import time_text
 
 Missing = tuple[str, tuple[str, ...]]
 """What is wrong with a name, and the nearest known ones."""
@@ -28,7 +29,7 @@ def missing_names(
 
 def not_there(missing: list[Missing]) -> tuple[StepOutcome, ...]:
     """The seven steps where a name does not exist: the rest is unknown."""
-    texts = tuple(Ground(text) for text, _ in missing)
+    texts = tuple(Reason(text) for text, _ in missing)
     close = tuple(dict.fromkeys(name for _, names in missing for name in names))
     refused = StepOutcome(VerdictStep.NAMES, Outcome.REFUSED, texts, nearest=close)
     return (refused, *(StepOutcome(name, Outcome.UNKNOWN) for name in STEPS[1:]))
@@ -37,27 +38,27 @@ def not_there(missing: list[Missing]) -> tuple[StepOutcome, ...]:
 def decide(asked: Asked) -> StepOutcome:
     """Whether the caller, the target and what the origin shows stand: not disabled, tied to what exists, not lapsed."""
     compiled = asked.compiled
-    faults: list[Ground] = []
-    misses: list[Miss] = []
+    faults: list[Reason] = []
+    misses: list[NearMiss] = []
     for address in dict.fromkeys((asked.caller.address, asked.target.address)):
         fallen = why_fallen(compiled, address)
         if fallen:
             found = compiled.estate.identities.get(address)
-            faults.append(Ground(f"{address} {fallen}", found.source if found is not None else None))
+            faults.append(Reason(f"{address} {fallen}", found.source if found is not None else None))
     if asked.permission in compiled.not_of_people and compiled.is_person[asked.place]:
-        faults.append(Ground(f"{asked.target.address} is a person: nothing runs as a person"))
+        faults.append(Reason(f"{asked.target.address} is a person: nothing runs as a person"))
     origin = asked.question.origin
     if origin.form == Form.CREDENTIAL and asked.first:
         credential = compiled.estate.credentials[origin.whom]
         if credential.disabled:
-            faults.append(Ground(f"the credential {origin.whom} is disabled", credential.source))
+            faults.append(Reason(f"the credential {origin.whom} is disabled", credential.source))
         if credential.expires is not None and not credential.in_force(asked.question.time):
             text = f"the credential {origin.whom} lapsed at {time_text(credential.expires)}"
-            faults.append(Ground(text, credential.source))
+            faults.append(Reason(text, credential.source))
         if hold(credential.when, asked.facts.get) is not True:
-            ground = Ground(f"the credential {origin.whom} is bound to a condition", credential.source)
+            ground = Reason(f"the credential {origin.whom} is bound to a condition", credential.source)
             faults.append(ground)
-            misses.append(Miss(ground, unmet=tuple(unmet(credential.when, asked.facts.get))))
+            misses.append(NearMiss(ground, unmet=tuple(unmet(credential.when, asked.facts.get))))
     return StepOutcome(VerdictStep.NAMES, Outcome.REFUSED if faults else Outcome.ALLOWED, tuple(faults), tuple(misses))
 
 

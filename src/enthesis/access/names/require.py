@@ -1,7 +1,7 @@
 """What it takes that what a request of a chain names stands."""
 
-from enthesis.access.clauses import Requirement, any_of
 from enthesis.access.needed import Needed
+from enthesis.access.requirements import Requirement, any_of
 
 
 def require(needed: Needed) -> Requirement | None:

@@ -1,8 +1,8 @@
 """Whether a caller of a chain is known at the provider of the target."""
 
-from enthesis.access.clauses import ALWAYS, Requirement
 from enthesis.access.compiling import NONE
 from enthesis.access.needed import Needed
+from enthesis.access.requirements import ALWAYS, Requirement
 
 
 def require(needed: Needed) -> Requirement | None:

@@ -2,8 +2,8 @@
 
 from datetime import timedelta
 
-from enthesis.access.clauses import Alternative
 from enthesis.access.needed import Needed, before
+from enthesis.access.requirements import Alternative
 from enthesis.conditions.values import Want
 from enthesis.model.conditions import LongerThan
 

@@ -12,7 +12,7 @@ from enthesis.access.compiling import Compiled
 from enthesis.conditions.patterns import matcher
 from enthesis.model.addresses import account_of, is_pool, with_its_pool
 from enthesis.model.conditions import Glob
-from enthesis.model.words import BEARERS
+from enthesis.model.vocabulary import BEARERS
 
 
 class Lack(Enum):

@@ -13,7 +13,7 @@ from enthesis.access.target_side.admission import names_attached
 from enthesis.access.target_side.keys import uses_key
 from enthesis.model.addresses import is_pool
 from enthesis.model.conditions import Glob
-from enthesis.model.words import BEARERS, Form, VerdictStep
+from enthesis.model.vocabulary import BEARERS, Form, VerdictStep
 
 
 def lower(compiled: Compiled, batch: Batch, state: States, owner: States | None, now: float) -> None:

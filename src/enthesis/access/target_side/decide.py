@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator, Mapping
 
-from enthesis.access.answers import Ground, Miss, StepOutcome, Unmet
+from enthesis.access.answers import NearMiss, Reason, StepOutcome, Unmet
 from enthesis.access.asked import MISSES, Asked, Asker, unmet
 from enthesis.access.attributes import audiences_for, service_account_subjects, shown_by_workload
 from enthesis.access.compiling import NONE
@@ -13,7 +13,7 @@ from enthesis.conditions.truth import Value
 from enthesis.model.addresses import article
 from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.sentences import admitted_words
-from enthesis.model.words import BEARERS, Outcome, VerdictStep
+from enthesis.model.vocabulary import BEARERS, Outcome, VerdictStep
 
 LACK_WORDS = {
     Lack.SHOWS_NOTHING: "it admits bearers of {form}, and {here} shows none",
@@ -38,36 +38,36 @@ def decide(asked: Asked) -> StepOutcome:
     if foreign_to_key(asked.compiled, asked.permission, asked.place, asked.caller.address, target):
         text = f"{target} is managed by the provider: no caller of another account, or of none, can use it"
         found = asked.compiled.estate.resources.get(target)
-        ground = Ground(text, found.source if found is not None else None)
+        ground = Reason(text, found.source if found is not None else None)
         return StepOutcome(VerdictStep.TARGET_SIDE, Outcome.REFUSED, (ground,))
     return granted(asked, VerdictStep.TARGET_SIDE)
 
 
 def _admitted(asked: Asked) -> StepOutcome:
-    grounds: list[Ground] = []
-    misses: list[Miss] = []
+    grounds: list[Reason] = []
+    misses: list[NearMiss] = []
     for number in asked.compiled.trusts_of(asked.place):
         ground, missing, not_met = _admits(asked, number)
         if missing or not_met:
-            misses.append(Miss(ground, tuple(missing), tuple(not_met)))
+            misses.append(NearMiss(ground, tuple(missing), tuple(not_met)))
         else:
             grounds.append(ground)
     if grounds:
         return StepOutcome(VerdictStep.TARGET_SIDE, Outcome.ALLOWED, tuple(grounds))
     misses.sort(key=lambda miss: (len(miss.lacks), len(miss.unmet)))
     if not misses:
-        none = Ground(f"{asked.target.address} has no trust at all")
+        none = Reason(f"{asked.target.address} has no trust at all")
         return StepOutcome(VerdictStep.TARGET_SIDE, Outcome.REFUSED, (none,))
     return StepOutcome(VerdictStep.TARGET_SIDE, Outcome.REFUSED, (), tuple(misses[:MISSES]))
 
 
-def _admits(asked: Asked, number: int) -> tuple[Ground, list[str], list[Unmet]]:
+def _admits(asked: Asked, number: int) -> tuple[Reason, list[str], list[Unmet]]:
     """The trust, and what keeps it from admitting this caller."""
     compiled, tables = asked.compiled, asked.compiled.tables
     form, whom = tables.trust_form[number], tables.trust_whom[number]
     named = {"glob": whom.pattern} if isinstance(whom, Glob) else whom
     text = f"the trust of {asked.target.address} in {admitted_words(form, named)}"
-    ground = Ground(text, compiled.estate.trusts[number].source, number)
+    ground = Reason(text, compiled.estate.trusts[number].source, number)
     missing = list(_not_admitted(asked, number))
     if not compiled.trust_in_force(number, asked.instant):
         missing.append(ENDED)

@@ -4,15 +4,15 @@ from collections.abc import Iterator
 from itertools import product
 
 from enthesis.access.attributes import audiences_for, service_account_subjects, shown_by_workload
-from enthesis.access.clauses import Alternative, Requirement, any_of, holding
 from enthesis.access.granting.require import grants
 from enthesis.access.needed import Needed, together
+from enthesis.access.requirements import Alternative, Requirement, any_of, holding
 from enthesis.access.session.require import require as session
 from enthesis.access.target_side.admission import Applicant, lacks
 from enthesis.access.target_side.keys import foreign_to_key
 from enthesis.conditions.truth import Value
 from enthesis.model.conditions import Conditions
-from enthesis.model.words import BEARERS, Form, VerdictStep
+from enthesis.model.vocabulary import BEARERS, Form, VerdictStep
 
 
 def require(needed: Needed) -> Requirement | None:

@@ -17,7 +17,7 @@ from enthesis.connectors.http import HttpAnswer, problem_said, told, understood
 from enthesis.model.errors import InvalidInput, NotIssued, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, Claims, KindVerbs
 from enthesis.model.secrets import CallerPlace, Secret
-from enthesis.model.words import VerdictStep
+from enthesis.model.vocabulary import VerdictStep
 from enthesis.ports import Done, HeldCredential, Record, Refusal, Surroundings
 
 SUBJECT = "system:serviceaccount:"

@@ -12,9 +12,9 @@ from ipaddress import ip_network
 from enthesis.connectors.postgresql.around import not_read
 from enthesis.connectors.postgresql.asking import Session
 from enthesis.connectors.postgresql.words import LOGINS, MAP, DatabaseRole
-from enthesis.files.shapes import time_text
 from enthesis.model.errors import RightMissing
 from enthesis.ports import Record
+from enthesis.text.times import time_text
 
 LINES = """
   select {number}, type, database, user_name, address, netmask, auth_method, options, error

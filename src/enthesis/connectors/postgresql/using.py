@@ -18,7 +18,7 @@ from enthesis.model.addresses import article
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.estate import Attempt
 from enthesis.model.foreign_names import name_of
-from enthesis.model.words import VerdictStep
+from enthesis.model.vocabulary import VerdictStep
 from enthesis.ports import Done, HeldCredential, Refusal, Surroundings
 
 ENDED = ("certificate expired", "certificate is not yet valid")

@@ -7,7 +7,7 @@ a clause a choice of alternatives, and a requirement a row of clauses. The empty
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from enthesis.access.coming import WORKLOADS
+from enthesis.access.future_members import WORKLOADS
 from enthesis.conditions.sameness import alone, literal, literals, names_in, renamed, solve_together
 from enthesis.conditions.truth import Value, passes
 from enthesis.conditions.values import ROOMS, TEXT_ROOM, Room, Solution, Want, solve

@@ -5,28 +5,26 @@ stands in a file) and `schema` (JSON Schema 2020-12).
 """
 
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import MISSING as NO_DEFAULT
 from dataclasses import dataclass
 from dataclasses import field as dataclass_field
-from datetime import UTC, datetime, timedelta
-from difflib import get_close_matches
-from functools import cached_property, lru_cache
+from datetime import datetime, timedelta
+from functools import cached_property
 from ipaddress import ip_network
 from typing import Any, Protocol
 
 from enthesis.files.building import Builder, builder
-from enthesis.files.nodes import Node, tree_of
+from enthesis.files.yaml_tree import Node, tree_of
 from enthesis.model.addresses import escaped, unescaped
 from enthesis.model.conditions import Glob, Network, pattern_error
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Elsewhere
 from enthesis.model.file_errors import FileError, ListPart, Source
+from enthesis.text.nearest import nearest
+from enthesis.text.times import TIME, duration_text, length_in, time_from, time_text
 
-LONGEST_HINTED = 300  # characters of a name that is compared with others
-MOST_COMPARED = 1000  # names
 MOST_REMEMBERED = 10_000  # texts of one field, read once
-FEW = 8  # names that are listed whole
 MOST_HINTED = 50  # errors of a file with a hint at what was meant
 
 
@@ -66,26 +64,6 @@ class Notes:
             message = f"`{self.field}`: {message}"
         self.errors.append(FileError(code, message, source, expected=expected, nearest=close))
         return MISSING
-
-
-def nearest(word: str, known: Any) -> tuple[str, ...]:
-    """Up to three of the known names that look most like a word; of a great many, those that begin as it does."""
-    if len(word) > LONGEST_HINTED:
-        return ()
-    among = [name for name in map(str, known) if len(name) <= LONGEST_HINTED]
-    if len(among) > MOST_COMPARED:
-        stem = word[: max(3, 2 * len(word) // 3)]
-        among = [name for name in among if name.startswith(stem)][:MOST_COMPARED]
-    return tuple(get_close_matches(word, among, n=3, cutoff=0.6))
-
-
-def perhaps(word: str, known: Iterable[str], otherwise: str = "") -> str:
-    """The fix for an unknown name: the nearest known ones, else `otherwise`, else all where they are few."""
-    names = list(known)
-    close = nearest(word, names)
-    if close:
-        return f"did you mean {' or '.join(close)}?"
-    return otherwise or (f"expected one of {', '.join(names)}" if 0 < len(names) <= FEW else "")
 
 
 def described(value: object) -> str:
@@ -234,10 +212,6 @@ class Count:
         return {"type": "integer", "minimum": 1, "maximum": 99}
 
 
-DURATION = re.compile(r"(?:(\d{1,6})d)?(?:(\d{1,6})h)?(?:(\d{1,6})m)?(?:(\d{1,7})s)?")
-TIME = re.compile(r"\d{4}-\d\d-\d\d[Tt]\d\d:\d\d:\d\d(\.\d+)?([Zz]|[+-]\d\d:\d\d)")
-
-
 @dataclass(frozen=True)
 class Duration:
     """A length of time: 15m, 8h, 30d, 1h30m."""
@@ -245,7 +219,7 @@ class Duration:
     expected: str = "a duration such as 15m, 8h or 30d"
 
     def read(self, node: Node, notes: Notes) -> Any:
-        length = _length(node.value) if isinstance(node.value, str) else None
+        length = length_in(node.value) if isinstance(node.value, str) else None
         if length is None:
             return notes.wrong("wrong-duration", f"found {described(node.value)}", node, expected=self.expected)
         if not length:
@@ -259,31 +233,6 @@ class Duration:
         return {"type": "string", "pattern": r"^(?=.)(\d{1,6}d)?(\d{1,6}h)?(\d{1,6}m)?(\d{1,7}s)?$"}
 
 
-@lru_cache(1024)
-def _length(text: str) -> timedelta | None:
-    found = DURATION.fullmatch(text) if text else None
-    if found is None:
-        return None
-    days, hours, minutes, seconds = (int(part or 0) for part in found.groups())
-    return timedelta(days=days, hours=hours, minutes=minutes, seconds=seconds)
-
-
-def duration_from(text: Any) -> timedelta | None:
-    """The duration that a text names as an estate writes it; None where it names none."""
-    found = Duration().read(Node(text, 1, 1), Notes(""))
-    return found if isinstance(found, timedelta) else None
-
-
-def duration_text(length: timedelta) -> str:
-    """A duration as the estate writes it; whole seconds only."""
-    rest = int(length.total_seconds())
-    out = ""
-    for unit, size in (("d", 86400), ("h", 3600), ("m", 60), ("s", 1)):
-        count, rest = divmod(rest, size)
-        out += f"{count}{unit}" if count else ""
-    return out or "0s"
-
-
 @dataclass(frozen=True)
 class Time:
     """An instant in RFC 3339 (section 5.6), with its offset."""
@@ -291,11 +240,9 @@ class Time:
     expected: str = "a time such as 2027-01-31T12:00:00Z"
 
     def read(self, node: Node, notes: Notes) -> Any:
-        if isinstance(node.value, str) and TIME.fullmatch(node.value):
-            try:
-                return datetime.fromisoformat(node.value.upper()).astimezone(UTC)
-            except (ValueError, OverflowError):
-                pass
+        found = time_from(node.value)
+        if found is not None:
+            return found
         return notes.wrong("wrong-time", f"found {described(node.value)}", node, expected=self.expected)
 
     def plain(self, value: datetime) -> Any:
@@ -303,17 +250,6 @@ class Time:
 
     def schema(self) -> dict[str, Any]:
         return {"type": "string", "pattern": f"^{TIME.pattern}$"}  # not `format`, which validators may not know
-
-
-def time_from(text: Any) -> datetime | None:
-    """The instant that a text names as an estate writes it; None where it names none."""
-    found = Time().read(Node(text, 1, 1), Notes(""))
-    return found if isinstance(found, datetime) else None
-
-
-def time_text(instant: datetime) -> str:
-    """An instant as the estate writes it, in UTC."""
-    return instant.astimezone(UTC).isoformat().replace("+00:00", "Z")
 
 
 @dataclass(frozen=True)

@@ -9,12 +9,14 @@ from typing import Annotated, Any
 import typer
 
 from enthesis.files.checking import claim_fault
-from enthesis.files.nodes import Node
-from enthesis.files.shapes import MISSING, Duration, NetworkText, Notes, Time, duration_from, perhaps
+from enthesis.files.field_types import MISSING, Duration, NetworkText, Notes, Time
+from enthesis.files.yaml_tree import Node
 from enthesis.model.addresses import parse
 from enthesis.model.errors import InvalidAddress, InvalidInput
 from enthesis.model.estate import Context, Estate, Origin
-from enthesis.model.words import FORM_OF_ISSUER, Form, origin_form
+from enthesis.model.vocabulary import FORM_OF_ISSUER, Form, origin_form
+from enthesis.text.nearest import perhaps
+from enthesis.text.times import duration_from
 
 FROM_HELP = "The caller: an identity, person, host, workload, credential or issuer."
 

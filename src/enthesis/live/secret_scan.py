@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO, Any, BinaryIO
 
-from enthesis.cleaning.copies import Fingerprints
+from enthesis.cleaning.secret_scan import Fingerprints
 from enthesis.files.versions import GIT, git_environment
 
 MAX_CONTENT = 64 * 1024 * 1024  # bytes of one file, or of one member of an archive

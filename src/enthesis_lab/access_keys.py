@@ -7,7 +7,7 @@ import uuid
 from collections.abc import Mapping
 from typing import Any
 
-from enthesis_lab.remembering import remember
+from enthesis_lab.issued_secrets import remember
 from enthesis_lab.store import Store
 
 FORMS = ("access-key", "client-secret", "static-token")

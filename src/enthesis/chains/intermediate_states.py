@@ -11,6 +11,7 @@ import numpy as np
 
 from enthesis.access.arrays import Ints, among
 from enthesis.access.compiling import NONE
+from enthesis.chains.access_graph import Web
 from enthesis.chains.chains import ChainStart
 from enthesis.chains.differences import (
     Compared,
@@ -24,10 +25,9 @@ from enthesis.chains.differences import (
     web_like,
     webs_of,
 )
-from enthesis.chains.web import Web
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate
-from enthesis.model.words import Form
+from enthesis.model.vocabulary import Form
 
 Ends = dict[int, set[tuple[int, int]]]
 """By the node of a caller, permissions and targets."""

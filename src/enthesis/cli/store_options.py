@@ -49,7 +49,7 @@ def keep_if_any(folder: Path, url: str | None, estate: str, kind: str, content: 
 
 def signed_in(described: Estate, folder: Path) -> "SignIn | None":
     """The sign-in of a person at a directory of the estate; None where nobody has signed in."""
-    from enthesis.cli.questions import now  # noqa: PLC0415
+    from enthesis.cli.arguments import now  # noqa: PLC0415
     from enthesis.live import device_sign_in  # noqa: PLC0415  loads the libraries of tokens
 
     return device_sign_in.signed_in(described, folder, now())

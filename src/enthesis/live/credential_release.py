@@ -59,7 +59,7 @@ def shown_to(provider: Any, shown: HeldCredential, connected: Connected) -> Held
 
 def _made_for(name: str, provider: Any, shown: HeldCredential) -> None:
     """InvalidInput where an assertion was made for another than a provider: that one could show it on."""
-    from enthesis.tokens.asserted import asserted  # noqa: PLC0415  loads a library that reads XML
+    from enthesis.tokens.saml import asserted  # noqa: PLC0415  loads a library that reads XML
 
     if getattr(provider, "recipient", "") not in asserted(shown.secret.reveal().encode()).recipients:
         raise InvalidInput(

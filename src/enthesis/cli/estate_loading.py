@@ -8,7 +8,6 @@ from typing import NamedTuple
 from enthesis.files.cache import TreeCache
 from enthesis.files.finding import cache_folder, estate_folder, find_estate
 from enthesis.files.folder import packaged_catalogue, read_folder
-from enthesis.files.shapes import perhaps
 from enthesis.live.stand_ins import running
 from enthesis.model.errors import InvalidEstate, InvalidInput
 from enthesis.model.estate import Estate, Identity
@@ -16,6 +15,7 @@ from enthesis.output.streams import may_lack
 from enthesis.proposals.wanted import kept_where
 from enthesis.surveys.survey import Survey, beside, survey_in
 from enthesis.surveys.unread import Unread, not_lived_with, systems_not_read
+from enthesis.text.nearest import perhaps
 
 FROM_FILES = "the survey did not look at it, so this is as the files say"
 PARTY = "ENTHESIS_LAB_PARTY"  # set by `enthesis lab as`, heeded only while a lab runs for the estate
@@ -86,8 +86,8 @@ def read_asked(estate: Path | None, live: Path | None, *, ask: bool, quiet: bool
         return read_subject(estate, live)
     if live is not None:
         raise InvalidInput("--ask and --survey exclude each other", code="options-conflict", remedy="give one of them")
-    from enthesis.cli.questions import now  # noqa: PLC0415
-    from enthesis.live.asking import survey_now  # noqa: PLC0415  loads the connectors
+    from enthesis.cli.arguments import now  # noqa: PLC0415
+    from enthesis.live.live_survey import survey_now  # noqa: PLC0415  loads the connectors
     from enthesis.output.progress import reporter  # noqa: PLC0415
 
     folder = estate_folder(estate)
@@ -108,7 +108,7 @@ def read_live(path: Path, described: Estate | None = None) -> Survey:
 def say_partial(survey: Survey, described: Estate | None = None) -> None:
     """Lets the answer say what a survey could not read, and what is taken from the files of the estate beside it, but
     for what that estate lives with."""
-    from enthesis.cli.questions import now  # noqa: PLC0415
+    from enthesis.cli.arguments import now  # noqa: PLC0415
 
     may_lack(not_lived_with(survey.unread, described.accepted if described is not None else (), now()))
     if described is not None:

@@ -11,12 +11,12 @@ from datetime import UTC, datetime
 import numpy as np
 
 from enthesis.access.arrays import Bools, Ints, once, spread
-from enthesis.access.clauses import Requirement, joined
-from enthesis.access.coming import ToCome, members_to_come
 from enthesis.access.compiling import NONE, Compiled, with_members_to_come
+from enthesis.access.future_members import ToCome, members_to_come
 from enthesis.access.many import Many, Rows
 from enthesis.access.names.standing import why_shut
 from enthesis.access.needed import LAST, Asking
+from enthesis.access.requirements import Requirement, joined
 from enthesis.access.session import bulk as session
 from enthesis.access.states import LOOK, NO, YES, States
 from enthesis.access.target_side.bulk import admitted
@@ -25,7 +25,7 @@ from enthesis.conditions.values import Want
 from enthesis.model.addresses import pool_of
 from enthesis.model.conditions import Conditions
 from enthesis.model.estate import Credential, PipelineAccess
-from enthesis.model.words import VerbClass
+from enthesis.model.vocabulary import VerbClass
 from enthesis.verdicts.pipeline_access import runs_admitted
 
 TAKES_ON, LEADS_ON = 0, 1

@@ -12,7 +12,6 @@ from enthesis.access.names.standing import why_shut
 from enthesis.access.target_side.keys import USES_OF_KEYS
 from enthesis.chains.shared_logins import ON, opened_there
 from enthesis.cleaning.findings import GRAVITY, Finding, Fix, Opens, Sweeping
-from enthesis.files.shapes import duration_text, time_text
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, contains
 from enthesis.model.catalogue import Catalogue
@@ -21,8 +20,9 @@ from enthesis.model.escapes import word
 from enthesis.model.estate import Credential, Estate, Grant
 from enthesis.model.file_errors import Source
 from enthesis.model.sentences import statement_sentence, verb_words
-from enthesis.model.words import VerbClass
+from enthesis.model.vocabulary import VerbClass
 from enthesis.surveys.survey import Said
+from enthesis.text.times import duration_text, time_text
 from enthesis.trusts.keyless import keyless_ways
 from enthesis.trusts.named import why_nobody
 from enthesis.trusts.risks import Risk, says_who

@@ -5,12 +5,12 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from enthesis.cleaning.cutoff import Cut, OtherEnd, Withdrawn
-from enthesis.files.shapes import duration_text, time_text
 from enthesis.output.differences import difference_json, difference_lines
 from enthesis.output.lines import Line, Span, counted, line
 from enthesis.output.proposals import danger_lines, kept_where
 from enthesis.proposals.credentials import OpenSession
 from enthesis.proposals.steps import CREDENTIALS, SESSIONS
+from enthesis.text.times import duration_text, time_text
 
 if TYPE_CHECKING:
     from enthesis.change.cutoff import Checked, Planned
