@@ -31,7 +31,11 @@ def read_proposal(file: Path, described: Estate) -> Proposal:
     try:
         proposal = proposal_from(document_in(read_file(file)))
     except (ValueError, RecursionError) as fault:
-        raise InvalidInput(f"{file}: {fault}", code="proposal-invalid") from None
+        raise InvalidInput(
+            f"{file} is no proposal: {fault}",
+            code="proposal-invalid",
+            remedy="a proposal is a file that `enthesis propose --out FILE` writes",
+        ) from None
     if proposal.estate != described.name:
         raise InvalidInput(
             f"{file} is a proposal for the estate {proposal.estate}, and this one is {described.name}",

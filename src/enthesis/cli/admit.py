@@ -10,6 +10,7 @@ from enthesis.cli import completing
 from enthesis.cli.arguments import now
 from enthesis.cli.estate_loading import read_subject
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption, SurveyOption
+from enthesis.cli.short_names import meant as taken_for
 from enthesis.conditions.callers import NOBODY, Callers
 from enthesis.files.editing import Addition
 from enthesis.files.field_types import MISSING, Notes
@@ -98,6 +99,7 @@ def admit(
     if (keys is not None or offline) and token is None:
         raise InvalidInput("--keys and --offline need --token", code="options-conflict")
     folder, described, survey = read_subject(estate, live)
+    what = taken_for(what, [*described.pipeline_access, *completing.trusts_of(described)], quiet=quiet)
     access = described.pipeline_access.get(what)
     if access is not None:
         if not access.admits:

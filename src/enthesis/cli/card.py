@@ -12,6 +12,7 @@ from enthesis.cli import completing
 from enthesis.cli.arguments import now
 from enthesis.cli.estate_loading import read_subject
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption, SurveyOption
+from enthesis.cli.short_names import meant, places
 from enthesis.model.errors import InvalidInput
 from enthesis.output.cards import card_json, card_lines
 from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
@@ -34,8 +35,8 @@ def card(
 
     Needs no live system and no rights.
     """
-    del quiet
     _, described, survey = read_subject(estate, live)
+    name = meant(name, [*places(described), *described.roles, *described.credentials], quiet=quiet)
     compiled = compile_estate(described)
     instant = now()
     dangling = [finding.why for finding in survey.findings if finding.what == "dangling"] if survey is not None else []

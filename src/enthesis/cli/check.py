@@ -64,6 +64,9 @@ WORTH_A_BAR = 20  # journeys and invariants; fewer are judged before a bar is dr
 
 
 def check(
+    folder_named: Annotated[
+        Path | None, typer.Argument(metavar="DIR", help="The estate's folder, as --estate says it.")
+    ] = None,
     estate: EstateOption = None,
     live: SurveyOption = None,
     output: ReviewFormatOption = TEXT,
@@ -102,6 +105,7 @@ def check(
 
     With --survey, it judges what a survey found instead of what the estate describes.
     """
+    estate = _folder(folder_named, estate)
     if schema:
         put_text(json_text(json_schema()) + "\n")
         return
@@ -129,6 +133,21 @@ def check(
     code = _answer(folder, reading, reading.estate, output, compared_with, fail_on_gain or [], quiet, by_change, sarif)
     if code:
         raise typer.Exit(code)
+
+
+def _folder(named: Path | None, estate: Path | None) -> Path | None:
+    """The folder that is named without an option, or by one; InvalidInput where it is both, or no folder."""
+    if named is None:
+        return estate
+    if estate is not None:
+        raise InvalidInput(f"{named} and --estate both name a folder", code="options-conflict", remedy="name one")
+    if not named.is_dir():
+        what = "is a file of one, perhaps" if named.is_file() else "is not there"
+        raise InvalidInput(
+            f"check takes the folder of an estate, and {named} {what}", code="estate-missing",
+            remedy=f"enthesis check {named.parent}" if named.is_file() else "name a folder with an estate.yaml",
+        )  # fmt: skip
+    return named
 
 
 def _rename(folder: Path, *, quiet: bool) -> None:

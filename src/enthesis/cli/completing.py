@@ -40,7 +40,8 @@ def _callers(estate: Estate) -> Iterable[str]:
     yield from estate.credentials
 
 
-def _trusts(estate: Estate) -> Iterable[str]:
+def trusts_of(estate: Estate) -> Iterable[str]:
+    """Trusts by their names, or whose they are."""
     for trust in estate.trusts:
         yield trust.name or trust.of
 
@@ -49,4 +50,4 @@ places = _offering(_places)
 callers = _offering(_callers)
 identities = _offering(lambda estate: estate.identities)
 journeys = _offering(lambda estate: estate.journeys)
-trusts = _offering(_trusts)
+trusts = _offering(trusts_of)

@@ -28,6 +28,7 @@ from enthesis.cli.enacting import AcceptOption, EnactRequest, PatienceOption, re
 from enthesis.cli.estate_loading import read_estate, say_partial
 from enthesis.cli.interrupts import on_interrupt
 from enthesis.cli.options import EstateOption, FormatOption, KubeconfigOption, QuietOption
+from enthesis.cli.short_names import meant
 from enthesis.cli.store_options import StoreOption, journal_at
 from enthesis.files.finding import estate_folder
 from enthesis.live.connecting import Given
@@ -97,8 +98,13 @@ def cutoff(
             raise InvalidInput("--undo takes a number alone", code="options-conflict", remedy="leave the rest out")
         _undo(folder, described, undo, store, yes=yes, quiet=quiet)
         return
+    every = _withdrawable(described)
     if who is None:
-        raise InvalidInput("nothing is named", code="argument-missing", remedy="name an identity, host, key or session")
+        raise InvalidInput(
+            "nobody is named from whom access is withdrawn", code="argument-missing",
+            remedy=f"name an identity, person, host, keyed credential or session, such as {', '.join(every[:4])}",
+        )  # fmt: skip
+    who = meant(who, every, quiet=quiet)
     longest = length_of("--patience", patience).total_seconds()
     given = Given(kubeconfig=kubeconfig, patience=longest)
     live = live_side(described, folder, given, reporter(quiet=quiet), now, acts=True)
@@ -189,6 +195,16 @@ def _do(change: PermittedChange, plan: Planned, asked: EnactRequest) -> None:
             f"the live side is cut off, and the files could not be changed: {plan.by_hand}", code="stopped-part-way",
             remedy="take out by hand what was shown, or the next proposal gives it back",
         )  # fmt: skip
+
+
+def _withdrawable(estate: Estate) -> list[str]:
+    """What access can be withdrawn from: identities and people, what code runs on, keyed credentials."""
+    running = [
+        name
+        for name in estate.resources
+        if estate.catalogue.running_verb(name.split("/")[-2] if "/" in name else "") is not None
+    ]
+    return [*estate.identities, *running, *estate.credentials]
 
 
 def _check(described: Estate, live_now: LiveSide, who: str, output: str, *, quiet: bool) -> None:

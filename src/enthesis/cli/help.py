@@ -35,6 +35,7 @@ def explain(
         listed = {"commands": commands, **topics(catalogue)}
         put_answer(output, CommandAnswer(lambda: listed, lambda: _listed(listed) if not quiet else ()))
         return
+    word = _as_known(word, [*commands, *(name for names in topics(catalogue).values() for name in names)])
     found = topic(word, catalogue)
     if found is None and word in commands and ctx.parent is not None:
         _, command, _ = group.resolve_command(ctx.parent, [word])
@@ -48,6 +49,12 @@ def explain(
     if word in commands:
         found["command"] = f"enthesis {word} --help"
     put_answer(output, CommandAnswer(lambda: found, lambda: _told(found) if not quiet else ()))
+
+
+def _as_known(word: str, known: list[str]) -> str:
+    """A topic as it is called: several words are joined, one thing is told by its plural."""
+    joined = "-".join(word.split())
+    return next((one for one in (word, joined, f"{joined}s", joined.removesuffix("s")) if one in known), word)
 
 
 def _listed(listed: Mapping[str, list[str]]) -> Iterator[Line]:

@@ -12,6 +12,8 @@ from typer.core import TyperCommand, TyperGroup
 
 from enthesis.model.errors import InvalidInput
 
+HELP = {"help_option_names": ["-h", "--help"]}  # of every command
+
 
 class ListedCommand(NamedTuple):
     """A command in the list of a group: where it is, its help, its panel.
@@ -118,7 +120,7 @@ def group(
     """A group that does something by itself (`alone`), beside the commands of its table."""
     its = {one: examples[f"{name} {one}"] for one in table}
     app = typer.Typer(cls=lazy_group(table, its), invoke_without_command=True, add_completion=False,
-                      subcommand_metavar="[COMMAND]")  # fmt: skip
+                      subcommand_metavar="[COMMAND]", context_settings=HELP)  # fmt: skip
     app.callback()(alone)
     return app
 
@@ -130,9 +132,7 @@ def loaded(name: str, listed: ListedCommand, examples: Sequence[str] = ()) -> Ty
     gc.enable()
     if not isinstance(found, typer.Typer):
         alone = typer.Typer(add_completion=False, pretty_exceptions_enable=False)
-        alone.command(name, cls=Command, context_settings={"ignore_unknown_options": True} if listed.passes_on else {})(
-            found
-        )
+        alone.command(name, cls=Command, context_settings={**HELP, "ignore_unknown_options": listed.passes_on})(found)
         found = alone
     made = typer.main.get_command(found)
     made.name = name

@@ -11,7 +11,8 @@ import typer
 
 from enthesis import __version__
 from enthesis.cli.examples import EXAMPLES
-from enthesis.cli.lazy import ListedCommand, lazy_group
+from enthesis.cli.lazy import HELP, ListedCommand, lazy_group
+from enthesis.cli.other_words import put_in_order, refuse_other_words
 from enthesis.cli.renamed import refuse_old_words
 from enthesis.model.errors import EXIT_CODES, EnthesisError, InvalidEstate, NotDecided, StoppedPartWay, Undecided
 from enthesis.model.secrets import redacted
@@ -126,6 +127,7 @@ app = typer.Typer(
     no_args_is_help=True,
     add_completion=True,
     pretty_exceptions_enable=False,
+    context_settings=HELP,
 )
 
 
@@ -153,7 +155,9 @@ def run() -> None:
     begin()
     try:
         try:
+            sys.argv[1:] = put_in_order(sys.argv[1:], COMMANDS)
             refuse_old_words(sys.argv[1:])
+            refuse_other_words(sys.argv[1:], COMMANDS)
             app()
         except Undecided as bound:
             raise NotDecided(

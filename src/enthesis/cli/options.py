@@ -9,6 +9,14 @@ from enthesis.model.errors import InvalidInput
 from enthesis.output.renderers import CSV, MARKDOWN, formats
 from enthesis.text.nearest import perhaps
 
+
+def there(value: Path | None) -> Path | None:
+    """A file that an option names; InvalidInput where it is not there, whatever would have been done with it."""
+    if value is not None and not value.is_file():
+        raise InvalidInput(f"{value} cannot be read: no such file", code="file-unreadable")
+    return value
+
+
 EstateOption = Annotated[
     Path | None,
     typer.Option(
@@ -23,7 +31,10 @@ SurveyOption = Annotated[
 KubeconfigOption = Annotated[
     Path | None,
     typer.Option(
-        "--kubeconfig", metavar="FILE", help="The kubeconfig for the estate's clusters, where no lab is running."
+        "--kubeconfig",
+        metavar="FILE",
+        callback=there,
+        help="The kubeconfig for the estate's clusters, where no lab is running.",
     ),
 ]
 ContextOption = Annotated[

@@ -64,6 +64,10 @@ def prove(
             help="Only these journeys, or trusts and identities (default: all).",
         ),
     ] = None,
+    journey: Annotated[
+        list[str] | None,
+        typer.Option("--journey", metavar="NAME", autocompletion=completing.journeys, help="The same as NAME."),
+    ] = None,
     near_misses: Annotated[
         bool,
         typer.Option("--near-misses", help="Check that callers that differ slightly from an admitted one are refused."),
@@ -128,6 +132,7 @@ def prove(
         raise InvalidInput(
             "--near-misses, --expiry and --replay are three proofs", code="options-conflict", remedy="one at a time"
         )
+    names = [*(names or []), *(journey or [])] or None
     folder = estate_folder(estate)
     described = read_estate(folder)
     by_clock_of(described, folder)

@@ -29,11 +29,14 @@ from enthesis.cli.arguments import (
 )
 from enthesis.cli.estate_loading import read_subject
 from enthesis.cli.options import EstateOption, QuietOption, ReachFormatOption, SurveyOption
+from enthesis.cli.short_names import callers, meant, places
 from enthesis.files.sections import CONTEXT_NAMES
+from enthesis.model.addresses import contains
 from enthesis.model.errors import InvalidInput, NotDecided
+from enthesis.model.escapes import word
 from enthesis.model.estate import Estate
 from enthesis.output.lines import Line
-from enthesis.output.reach import ReachAsked, from_lines, reached_csv, reached_json, to_lines
+from enthesis.output.reach import ReachAsked, from_lines, pair_lines, reached_csv, reached_json, to_lines
 from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 from enthesis.output.streams import is_about
 from enthesis.output.verdicts import absent_among, absent_lines
@@ -42,6 +45,10 @@ from enthesis.text.nearest import perhaps
 
 
 def reach(
+    named: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="WHO [ADDRESS]", help="The caller as --from says it, and a place: can WHO get there?"),
+    ] = None,
     who: Annotated[
         str | None,
         typer.Option(
@@ -85,11 +92,11 @@ def reach(
 ) -> None:
     """List what a caller can reach (--from), or who can reach a place (--to).
 
+    With both, or with two names, it says whether that caller can get to that place, how, and if not, what to ask next.
     Claims, networks and the like that are not given are free: a chain counts if some values allow it, and they are
     shown. Needs no live system and no rights. Exit 1 if nothing is reached, 5 if a bound on work was reached.
     """
-    if (who is None) == (to is None):
-        raise InvalidInput("say --from WHO or --to ADDRESS", code="argument-missing", remedy="one of them, not both")
+    who, to = _named(named or [], who, to)
     if claim and who is None:
         raise InvalidInput(
             "--claim says what a caller shows, and --to asks about every caller",
@@ -97,6 +104,8 @@ def reach(
             remedy="name the issuer with --from, or leave --claim out",
         )
     _, described, _ = read_subject(estate, live)
+    who = meant(who, callers(described), quiet=quiet) if who is not None else None
+    to = meant(to, places(described), quiet=quiet) if to is not None else None
     context = context_from(SurroundingOptions(at_time, network, reference))
     said: dict[str, Any] = {name: getattr(context, name) for name in CONTEXT_NAMES if name in context.said}
     said |= {"mfa": mfa} if mfa is not None else {}
@@ -110,12 +119,15 @@ def reach(
             issued(described, who, claims)
         starts = starts_from(chains, described, who, claims)
         found = _from(chains, starts, wanted, hops, by_change=by_change)
+        if to is not None:
+            must_exist(compiled, to)
+            found = [access for access in found if contains(to, access.target) or contains(access.target, to)]
     else:
         found = _to(chains, str(to), wanted, hops, by_change=by_change)
     is_about(_about(described, who, to, found))
     asked = ReachAsked(verb or (), hops, cross_account, by_change, {**said, **claims})
 
-    shared = shared_logins_at(compiled, to, wanted) if to is not None and not cross_account else []
+    shared = shared_logins_at(compiled, to, wanted) if to is not None and who is None and not cross_account else []
 
     def kind_of(address: str) -> str:
         return kind_name(compiled, address) or "place"
@@ -131,7 +143,11 @@ def reach(
                   "not_there": absent_among(described, named)})  # fmt: skip
 
     def text() -> list[Line]:
-        if who is not None:
+        if who is not None and to is not None:
+            told = pair_lines(
+                who, _place_words(compiled, to), found, chains.why, asked, kind_of, _next(compiled, who, to)
+            )
+        elif who is not None:
             told = from_lines(who, found, chains.why, asked, kind_of)
         else:
             told = to_lines(_place_words(compiled, str(to)), found, chains.why, asked, kind_of, shared)
@@ -142,6 +158,32 @@ def reach(
         raise typer.Exit(NotDecided.exit_code)
     if not found and not shared:
         raise typer.Exit(1)
+
+
+def _named(named: Sequence[str], who: str | None, to: str | None) -> tuple[str | None, str | None]:
+    """The caller and the place, named with or without an option; InvalidInput where neither is, or one is twice."""
+    if len(named) > 2 or (named and who is not None) or (len(named) > 1 and to is not None):
+        raise InvalidInput(
+            "a caller or a place is named twice",
+            code="options-conflict",
+            remedy="enthesis reach WHO ADDRESS",
+        )
+    who = named[0] if named else who
+    to = named[1] if len(named) > 1 else to
+    if who is None and to is None:
+        raise InvalidInput(
+            "it is not said who, and not where", code="argument-missing",
+            remedy="enthesis reach WHO, enthesis reach --to ADDRESS, or enthesis reach WHO ADDRESS",
+        )  # fmt: skip
+    return who, to
+
+
+def _next(compiled: Compiled, who: str, to: str) -> str:
+    """The command that says why a caller does not get to a place."""
+    kind = compiled.catalogue.kinds.get(kind_name(compiled, to) or "")
+    verbs = list(compiled.catalogue.verbs_of(kind.name)) if kind is not None else []
+    verb = next((one for one in ("read", "take-on", "login", *verbs) if one in verbs), "VERB")
+    return f"enthesis trace {verb} {word(to)} --from {word(who)}"
 
 
 def _about(estate: Estate, who: str | None, to: str | None, found: Sequence[Reached]) -> Inquiry:

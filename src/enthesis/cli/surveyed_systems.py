@@ -16,7 +16,7 @@ from msgspec.json import decode
 
 from enthesis.cli.arguments import by_clock_of, now
 from enthesis.cli.estate_loading import read_estate
-from enthesis.cli.options import named_files, named_places
+from enthesis.cli.options import named_files, named_places, there
 from enthesis.connectors.cluster.refreshing import Refreshed
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.files.finding import estate_folder, find_estate
@@ -61,7 +61,10 @@ IssuersOption = Annotated[
 SurveyKubeconfigOption = Annotated[
     Path | None,
     typer.Option(
-        "--kubeconfig", metavar="FILE", help="The kubeconfig to use (default: KUBECONFIG, or ~/.kube/config)."
+        "--kubeconfig",
+        metavar="FILE",
+        callback=there,
+        help="The kubeconfig to use (default: KUBECONFIG, or ~/.kube/config).",
     ),
 ]
 SurveyContextOption = Annotated[

@@ -115,7 +115,11 @@ def sweep(
 def _refuse_unknown(codes: list[str], fail_on: list[str]) -> None:
     for code in codes:
         if code not in FINDINGS:
-            raise InvalidInput(f"unknown finding: {code}", code="finding-unknown", remedy=perhaps(code, FINDINGS))
+            raise InvalidInput(
+                f"unknown finding: {code}",
+                code="finding-unknown",
+                remedy=perhaps(code, FINDINGS, f"one of {', '.join(FINDINGS)}"),
+            )
     for name in fail_on:
         if name not in FINDINGS and name not in SEVERITIES:
             known = [*SEVERITIES, *FINDINGS]

@@ -1,6 +1,6 @@
 """`enthesis trace`: why a request is allowed or refused, and what would turn it."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
@@ -29,13 +29,15 @@ from enthesis.cli.arguments import (
 )
 from enthesis.cli.estate_loading import read_subject
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption, SurveyOption
+from enthesis.cli.short_names import callers, meant, places
 from enthesis.files.editing import Replacement
 from enthesis.files.folder import Reading
 from enthesis.files.saving import BY_HAND, edit_files
 from enthesis.files.sections import SECTIONS, attempt_from
 from enthesis.files.writing import says_the_same
-from enthesis.model.addresses import article, parse
+from enthesis.model.addresses import article, contains, parse
 from enthesis.model.errors import InvalidAddress, InvalidInput, NotDecided, Undecided
+from enthesis.model.escapes import word
 from enthesis.model.estate import Estate, Hop
 from enthesis.model.vocabulary import BEARERS, Ending, Form, Outcome, VerdictStep
 from enthesis.output.lines import Line
@@ -60,7 +62,10 @@ from enthesis.verdicts.remedies import SMALL, Remedy, applied, asked, remedies_f
 def trace(
     words: Annotated[
         list[str] | None,
-        typer.Argument(metavar="VERB TARGET", help="The attempt: `write ADDRESS`, or `attach IDENTITY to RESOURCE`."),
+        typer.Argument(
+            metavar="VERB TARGET|JOURNEY",
+            help="The attempt: `write ADDRESS`, or `attach IDENTITY to RESOURCE`; or the name of a journey.",
+        ),
     ] = None,
     who: Annotated[
         str | None, typer.Option("--from", metavar="WHO", autocompletion=completing.callers, help=FROM_HELP)
@@ -111,6 +116,16 @@ def trace(
     """
     folder, described, _ = read_subject(estate, live)
     around = SurroundingOptions(at_time, network, reference, session_age)
+    if words is not None and len(words) == 2 and words[0] not in described.catalogue.all_verbs() and who is None:
+        from enthesis.cli.reach import reach  # noqa: PLC0415  what one caller can do at one place is told there
+
+        if meant(words[0], callers(described), quiet=True) in callers(described):
+            reach(words, estate=estate, live=live, output=output, quiet=quiet)
+            return
+    if journey is None and words is not None and len(words) == 1 and who is None and token is None:
+        journey, words = words[0], None
+    who = meant(who, callers(described), quiet=quiet) if who is not None else None
+    through = [meant(one, places(described), quiet=quiet) for one in through or ()]
     if journey is not None:
         if words or who or through or token or claim:
             raise InvalidInput(
@@ -234,11 +249,7 @@ def _asked(
     elif who is not None:
         origin = origin_from(estate, who, claims, mfa)
     else:
-        raise InvalidInput(
-            "no caller is given",
-            code="argument-missing",
-            remedy="name who with --from, a token with --token, or a journey with --journey",
-        )
+        raise InvalidInput("it is not said who asks", code="argument-missing", remedy=_who_could(estate, words or []))
     try:
         attempt = attempt_from(" ".join(words)) if words else None
     except InvalidAddress as fault:
@@ -248,6 +259,15 @@ def _asked(
     context = context_from(around)
     hops = tuple(_hop(estate, address) for address in through or ())
     return Question(origin, hops, attempt, context, context.time or now())
+
+
+def _who_could(estate: Estate, words: Sequence[str]) -> str:
+    """How to say who asks, with some who could be meant: those who have a grant at the target or above it."""
+    target = words[-1] if words else ""
+    near = [grant.to for grant in estate.grants if target and contains(grant.at, target)]
+    some = ", ".join(list(dict.fromkeys(near))[:3])
+    more = f", such as {some}; `enthesis reach --to {word(target)}` lists who can" if some else ""
+    return f"name who with --from{more}, a token with --token, or a journey by its name"
 
 
 def _hop(estate: Estate, address: str) -> Hop:

@@ -135,6 +135,32 @@ def from_lines(
     yield from _more_ways(found)
 
 
+def pair_lines(
+    whom: str,
+    place: str,
+    found: Sequence[Reached],
+    why: str,
+    asked: ReachAsked,
+    kind_of: Callable[[str], str],
+    ask: str,
+) -> Iterable[Line]:
+    """Whether one caller can get to one place, and how; `ask` is the command that says why not."""
+    yield from _perhaps_more(why)
+    can = asked.verb_words("do something" if found else "do anything")
+    said = f"{whom} can {can} at {place}" if found else f"{whom} cannot {can} at {place}"
+    yield line(Span(f"{said}{asked.narrowed()}{':' if found else '.'}", "strong"))
+    groups = _folded(found, kind_of)
+    width = min(60, max((len(group.place(kind_of)) for group in groups), default=0))
+    for group in groups[:MOST]:
+        way = f"  {group.way}" if group.way else ""
+        yield line(f"  {group.place(kind_of).ljust(width)}  ", Span(", ".join(group.verbs), "good"), Span(way, "quiet"))
+        if group.hangs:
+            yield line(" " * (width + 4), Span("with ", "doubt"), group.hangs)
+    yield from _rest(len(groups))
+    if not found:
+        yield line("  why, and what stands in between: ", Span(ask, "command"))
+
+
 def to_lines(
     place: str,
     found: Sequence[Reached],
