@@ -8,6 +8,7 @@ TRIED: dict[str, tuple[str, ...]] = {
     "demo": ("--list",),
     "start": ("--list",),
     "check": (),
+    "list": (),
     "card": ("build/identity/publisher",),
     "trace": ("--journey", "publish-from-a-side-branch"),
     "reach": ("--from", "forge"),

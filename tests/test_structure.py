@@ -38,7 +38,7 @@ NEEDS: dict[str, tuple[str, ...]] = {
     **dict.fromkeys(
         ("lab", *(f"lab {one}" for one in ("start", "stop", "status", "clock", "rotate", "fault", "join"))), NONE
     ),
-    **dict.fromkeys(("check", "card", "trace", "reach", "admit", "sweep", "calendar"), ("numpy",)),
+    **dict.fromkeys(("check", "list", "card", "trace", "reach", "admit", "sweep", "calendar"), ("numpy",)),
     **dict.fromkeys(("history", "history show", "history documents"), NONE),
     **dict.fromkeys(("request", *(f"request {one}" for one in ("out", "in", "answer"))), ("numpy",)),
     **dict.fromkeys(("connections", "connections try"), LIVE),

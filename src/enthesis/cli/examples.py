@@ -12,6 +12,11 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         "check --compared-with HEAD",
         "check --compared-with main --fail-on-gain delete --format markdown",
     ),
+    "list": (
+        "list",
+        "list places --at gauges --format csv",
+        "list grants --survey live.jsonl",
+    ),
     "card": (
         "card build/identity/publisher",
         "card page-writing",

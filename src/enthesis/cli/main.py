@@ -36,6 +36,12 @@ COMMANDS = {
     "check": ListedCommand(
         "check:check", "Validate the estate: errors with their lines, journeys, invariants and risks.", "Describe"
     ),
+    "list": ListedCommand(
+        "listing:list_them",
+        "List what there is: identities, people, places, groups, roles, grants, trusts, ceilings, keyed credentials, "
+        "accounts.",
+        "Describe",
+    ),
     "card": ListedCommand("card:card", "Show one identity, resource, group or role on a page.", "Describe"),
     "trace": ListedCommand(
         "trace:trace", "Explain why a request is allowed or refused, and how to change that.", "Ask"

@@ -11,6 +11,7 @@ from enthesis.text.nearest import perhaps
 FOR = {
     "check": ("validate", "verify", "lint", "test", "audit", "doctor", "compile", "build", "fmt", "format", "fix"),
     "start": ("init", "new", "create", "scaffold", "generate", "template", "add", "twin"),
+    "list": ("ls", "inventory", "all"),
     "card": ("show", "describe", "get", "view", "inspect", "info", "identity", "role", "resource"),
     "trace": ("explain", "why", "why-not", "debug", "simulate", "can", "can-i", "eval", "evaluate", "decide", "ask"),
     "reach": ("who", "who-can", "access", "query", "graph", "paths", "path", "search", "find", "what-can", "blast"),

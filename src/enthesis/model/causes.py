@@ -16,6 +16,7 @@ CAUSES = {
     "command-unknown": Cause("There is no such command.", "The one that the message names."),
     "option-unknown": Cause("The command has no such option.", "The one that the message names."),
     "name-ambiguous": Cause("Several addresses end with this word.", "Name one with its account."),
+    "list-unknown": Cause("There is no such list.", "One of those that the message names."),
     "format-unknown": Cause("There is no such format of an answer.", "One of those that the message names."),
     "option-invalid": Cause("The value of an option has the wrong form.", "Write it as the message says."),
     "options-conflict": Cause(
