@@ -58,8 +58,8 @@ PICTURES: Mapping[str, Sequence[str]] = {
     "demo": ("enthesis demo",),
     "propose": ("enthesis propose",),
     "enact": (
-        "enthesis enact --yes", "enthesis enact --undo 1 --yes --quiet --accept ceiling-loosened",
-        "enthesis history",
+        "enthesis enact --yes", "enthesis propose --undo 1 --quiet --out back.json",
+        "enthesis enact back.json --yes --quiet --accept ceiling-loosened", "enthesis history",
     ),
     "trace": ("enthesis trace --journey publish-from-a-side-branch",),
     "prove": ("!enthesis enact --yes", "enthesis prove --quiet", "enthesis prove --near-misses --quiet"),
@@ -67,10 +67,10 @@ PICTURES: Mapping[str, Sequence[str]] = {
     "check": ("enthesis check",),
     "invariant": ("enthesis check",),
     "admit": ("enthesis admit build/identity/publisher",),
-    "card": ("enthesis card build/identity/publisher", "enthesis card page-writing"),
+    "card": ("enthesis list", "enthesis list trusts", "enthesis card build/identity/publisher"),
     "reach": (
-        "enthesis reach --to bulletin/bucket/public-pages", "enthesis reach --from forge",
-        "enthesis reach --to bulletin/bucket/public-pages --verb delete",
+        "enthesis reach --to bulletin/bucket/public-pages", "enthesis reach publisher public-pages",
+        "enthesis reach --from forge", "enthesis reach --to bulletin/bucket/public-pages --verb delete",
     ),
     "lab": (
         "enthesis lab status", "enthesis lab clock --forward 20m",
