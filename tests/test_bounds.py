@@ -38,7 +38,7 @@ from .conftest import copied
 # -- bounds on work ---------------------------------------------------------------------------------------------------
 
 BOUNDS = (
-    ("chains.chains", "MAX_LABELS"), ("access.clauses", "MAX_CHOICES"), ("chains.differences", "MAX_TRIPLES"),
+    ("chains.chains", "MAX_LABELS"), ("access.requirements", "MAX_CHOICES"), ("chains.differences", "MAX_TRIPLES"),
     ("chains.differences", "MAX_TRIED"), ("chains.differences", "MAX_WALKED"), ("chains.changes", "MAX_REQUESTS"),
     ("conditions.patterns", "MAX_STATES"), ("conditions.values", "MAX_WAYS"), ("conditions.callers", "MAX_STEPS"),
 )  # fmt: skip

@@ -136,7 +136,7 @@ def test_a_cluster_of_another_version_is_read_as_far_as_it_goes_and_said() -> No
 
 
 def test_the_documented_connector_is_complete_and_is_found(enthesis: Program, tmp_path: Path) -> None:
-    (code,) = re.findall(r"```python\n(.*?)```", DOCUMENT, re.DOTALL)
+    code, _ = re.findall(r"```python\n(.*?)```", DOCUMENT, re.DOTALL)
     (tmp_path / "sheds.py").write_text(code)
     (tmp_path / "keys.json").write_text(json.dumps({"boats": ["ines", "a/b"], "nets": ["tomas"]}))
     place = tmp_path / "sheds-1.0.dist-info"

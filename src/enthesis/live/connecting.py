@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cache
@@ -42,6 +43,7 @@ if TYPE_CHECKING:
 LAB = "the lab of this estate"
 GROUP = "enthesis.connectors"  # entry points by the kind of what they speak to
 MAX_GIVEN = 65_536  # bytes of a file with a token or a client
+BEARER = re.compile(r"[A-Za-z0-9._~+/-]+=*")  # RFC 6750, section 2.1
 
 
 def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Connected:
@@ -268,7 +270,7 @@ def directory_at(organisation: str, file: Place, url: str | None = None) -> Kept
     except (ValueError, RecursionError):
         said = {}
     token, place = said.get("token"), said.get("url", url)
-    if not isinstance(token, str) or not token.isprintable() or not token or not isinstance(place, str):
+    if not isinstance(token, str) or not BEARER.fullmatch(token) or not isinstance(place, str):
         raise InvalidInput(
             f"{file}: not what a directory is reached by",
             code="directory-file-invalid",
