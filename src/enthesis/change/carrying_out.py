@@ -319,13 +319,7 @@ def taking_back(
 
 def taken_back_again(read: Proposal, estate: Estate, live: LiveSide, journal: Journal, clock: Clock) -> PreparedChange:
     """The change that a proposal from a file describes which takes enactments back, prepared by now."""
-    listed = {one.number: one for one in journal.enactments(estate.name)}
-    if unknown := [number for number in read.takes_back if number not in listed]:
-        raise InvalidInput(
-            f"no enactment of {estate.name} has the number {unknown[0]}",
-            code="enactment-unknown",
-            remedy="enthesis history lists them",
-        )
     if len(read.takes_back) == 1:
-        return taking_back([enacted_before(journal, estate.name, read.takes_back[0])], estate, live, journal, clock)
-    return taking_back([listed[number] for number in sorted(read.takes_back)], estate, live, journal, clock)
+        return going_back(estate, live, journal, clock, to=None, undo=read.takes_back[0])
+    enacted = [journal.enactment(estate.name, number) for number in sorted(read.takes_back)]
+    return taking_back(enacted, estate, live, journal, clock)

@@ -32,7 +32,7 @@ def read_proposal(file: Path, described: Estate) -> Proposal:
         proposal = proposal_from(document_in(read_file(file)))
     except (ValueError, RecursionError) as fault:
         raise InvalidInput(
-            f"{file} is no proposal: {fault}",
+            f"{file} is not a proposal: {fault}",
             code="proposal-invalid",
             remedy="a proposal is a file that `enthesis propose --out FILE` writes",
         ) from None
@@ -76,7 +76,7 @@ def prepared_again(
 
     if journal is None:
         raise InvalidInput(
-            "this takes enactments back, and there is no history here that knows them",
+            "the history of the enactments that this takes back is not here",
             code="enactment-unknown",
             remedy="--store URL names the store with the history",
         )

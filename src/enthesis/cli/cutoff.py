@@ -101,7 +101,7 @@ def cutoff(
     every = _withdrawable(described)
     if who is None:
         raise InvalidInput(
-            "nobody is named from whom access is withdrawn", code="argument-missing",
+            "it is not said from whom access is to be withdrawn", code="argument-missing",
             remedy=f"name an identity, person, host, keyed credential or session, such as {', '.join(every[:4])}",
         )  # fmt: skip
     who = meant(who, every, quiet=quiet)

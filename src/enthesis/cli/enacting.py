@@ -3,7 +3,7 @@
 import sys
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
@@ -24,9 +24,6 @@ from enthesis.output.streams import put_lines
 from enthesis.proposals.dangers import DANGERS
 from enthesis.text.nearest import perhaps
 from enthesis.text.times import duration_from, time_text
-
-if TYPE_CHECKING:
-    pass
 
 AcceptOption = Annotated[
     list[str] | None, typer.Option("--accept", metavar="DANGER", help="Accept this danger, which is named when shown.")

@@ -9,7 +9,7 @@ from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.examples import EXAMPLES
 from enthesis.cli.lazy import ListedCommand, group
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption
-from enthesis.cli.store_options import StoreOption, journal_if_any
+from enthesis.cli.store_options import StoreOption, reading
 from enthesis.files.finding import estate_folder
 from enthesis.model.errors import InvalidInput
 from enthesis.output.lines import counted, line
@@ -33,12 +33,8 @@ def history(
 
     folder = estate_folder(estate)
     name = read_estate(folder).name
-    journal = journal_if_any(folder, store)
-    try:
+    with reading(folder, store) as journal:
         every = journal.enactments(name) if journal is not None else []
-    finally:
-        if journal is not None:
-            journal.close()
     put_answer(
         output,
         CommandAnswer(
@@ -65,17 +61,14 @@ def show(
 
     folder = estate_folder(estate)
     name = read_estate(folder).name
-    journal = journal_if_any(folder, store)
-    if journal is None:
-        raise InvalidInput(
-            f"{name} has no history here", code="enactment-unknown", remedy="--store URL names the store with it"
-        )
-    try:
+    with reading(folder, store) as journal:
+        if journal is None:
+            raise InvalidInput(
+                f"{name} has no history here", code="enactment-unknown", remedy="--store URL names the store with it"
+            )
         enactment = journal.enactment(name, number)
         kept = journal.steps(number)
         people = EnactmentPeople(journal.proposal(enactment).author, tuple(journal.approved_by(number)))
-    finally:
-        journal.close()
     put_answer(
         output,
         CommandAnswer(
@@ -88,12 +81,8 @@ def documents(estate: EstateOption = None, output: FormatOption = TEXT, store: S
     """List the surveys and proofs in the store, with their digests."""
     place = estate_folder(estate)
     name = read_estate(place).name
-    journal = journal_if_any(place, store)
-    try:
+    with reading(place, store) as journal:
         every = journal.kept(name, DOCUMENTS) if journal is not None else []
-    finally:
-        if journal is not None:
-            journal.close()
     told = (
         f"{document.made}  {document.kind.ljust(6)}  {document.digest}  {counted(document.size, 'byte')}"
         for document in every

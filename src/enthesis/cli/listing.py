@@ -44,7 +44,7 @@ def list_them(
     """
     if what not in LISTS:
         raise InvalidInput(
-            f"there is no list of {what}",
+            f"unknown list {what}",
             code="list-unknown",
             remedy=perhaps(what, LISTS, ONE_OF),
         )

@@ -77,7 +77,7 @@ def format_option(*more: str) -> Any:
     def known(value: str) -> str:
         if value not in names:
             raise InvalidInput(
-                f"--format {value}: there is no such format", code="format-unknown",
+                f"--format {value}: unknown format", code="format-unknown",
                 remedy=perhaps(value, names, f"one of {', '.join(names)}"),
             )  # fmt: skip
         return value

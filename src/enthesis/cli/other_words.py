@@ -22,7 +22,7 @@ FOR = {
     "enact": ("apply", "deploy", "up", "push", "sync", "execute", "commit", "reconcile", "bootstrap"),
     "history": ("log", "logs", "state", "rollback", "undo", "enactments"),
     "prove": ("try", "probe", "e2e", "selftest", "assert"),
-    "lend": ("exec", "run", "assume", "assume-role", "impersonate", "shell", "session", "env", "as"),
+    "lend": ("exec", "run", "assume", "impersonate", "shell", "session", "env", "as"),
     "sign-in": ("login", "log-in", "signin", "auth", "authenticate", "sso"),
     "sign-out": ("logout", "log-out", "signout"),
     "whoami": ("id", "me", "caller", "current"),
@@ -109,10 +109,10 @@ def _refuse_command(command: str, rest: Sequence[str], commands: Collection[str]
     if ours is not None:
         more = f" {' '.join(rest)}" if rest and ours in TAKES_THE_REST else ""
         raise InvalidInput(
-            f"there is no command `{command}`", code="command-unknown", remedy=f"`enthesis {ours}{more}` does that"
+            f"unknown command `{command}`", code="command-unknown", remedy=f"`enthesis {ours}{more}` does that"
         )
     raise InvalidInput(
-        f"there is no command `{command}`", code="command-unknown",
+        f"unknown command `{command}`", code="command-unknown",
         remedy=perhaps(command, commands, "enthesis --help lists them"),
     )  # fmt: skip
 

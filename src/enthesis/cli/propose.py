@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from enthesis.change.preparing import LiveSide, PreparedChange, live_side, prepare
+from enthesis.change.preparing import LiveSide, live_side, prepare
 from enthesis.change.proposal_files import approve as approve_file
 from enthesis.change.proposal_files import authored, prepared_again, read_proposal
 from enthesis.cli.arguments import by_clock_of, now
@@ -111,7 +111,8 @@ def propose(
     if manifests is not None:
         _manifests(described, manifests, compares=expect_none, quiet=quiet)
         return
-    journal = journal_if_any(folder, store)
+    goes_back = back_to is not None or undo is not None
+    journal = journal_at(folder, store) if goes_back else journal_if_any(folder, store)
     try:
         given = Given(
             kubeconfig=kubeconfig, context=context, databases=named_files(database, "--database"),
@@ -122,10 +123,12 @@ def propose(
         if read is not None and approve is not None:
             _approve(read, described, live, journal, approve, sign, quiet=quiet)
             return
-        if back_to is None and undo is None:
-            made = prepare(described, live, journal, now, prune=prune)
+        if journal is not None and goes_back:
+            from enthesis.change.carrying_out import going_back  # noqa: PLC0415  loads the store
+
+            made = going_back(described, live, journal, now, to=back_to, undo=undo)
         else:
-            made = _back(described, live, folder, store, back_to, undo)
+            made = prepare(described, live, journal, now, prune=prune)
     finally:
         if journal is not None:
             journal.close()
@@ -189,19 +192,6 @@ def _approve(
         put_lines(proposal_lines(fresh))
     write_file(file, json_text(made.as_json()).encode() + b"\n")
     remark(f"Proposed by {read.author}. Approved by {person}.", quiet=quiet)
-
-
-def _back(
-    described: Estate, live: LiveSide, folder: Path, store: str | None, to: int | None, undo: int | None
-) -> PreparedChange:
-    """The change that takes enactments back."""
-    from enthesis.change.carrying_out import going_back  # noqa: PLC0415  loads the store
-
-    journal = journal_at(folder, store)
-    try:
-        return going_back(described, live, journal, now, to=to, undo=undo)
-    finally:
-        journal.close()
 
 
 def _put_rights(found: dict[str, list[Right]], output: str) -> None:

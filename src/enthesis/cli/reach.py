@@ -137,10 +137,10 @@ def reach(
     named = [place for access in found for step in access.steps for place in (step[0], step[2])]
 
     def facts() -> dict[str, Any]:
-        return ({"asked": {"from": who, "to": to}, "undecided": chains.undecided, "why": chains.why,
+        return {"asked": {"from": who, "to": to}, "undecided": chains.undecided, "why": chains.why,
                   "found": [reached_json(access) for access in found],
                   "shared_logins": [{"at": one.address, "verbs": list(one.verbs)} for one in shared],
-                  "not_there": absent_among(described, named)})  # fmt: skip
+                  "not_there": absent_among(described, named)}  # fmt: skip
 
     def text() -> list[Line]:
         if who is not None and to is not None:

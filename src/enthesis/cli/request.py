@@ -10,7 +10,7 @@ from enthesis.cli.estate_loading import read_estate
 from enthesis.cli.examples import EXAMPLES
 from enthesis.cli.lazy import ListedCommand, group
 from enthesis.cli.options import EstateOption, FormatOption, QuietOption
-from enthesis.cli.store_options import StoreOption, journal_if_any
+from enthesis.cli.store_options import StoreOption, reading
 from enthesis.files.finding import estate_folder
 from enthesis.model.estate import Estate
 from enthesis.output.handoffs import life_lines, life_sentence
@@ -43,16 +43,13 @@ def request(
     """
     folder = estate_folder(estate)
     described = read_estate(folder)
-    journal = journal_if_any(folder, store)
     asked, answers, proofs = [], [], []
-    if journal is not None:
-        try:
+    with reading(folder, store) as journal:
+        if journal is not None:
             asked = asked_of_others(journal, described.name)
             kept = [json.loads(content) for _, content in journal.documents(KEPT_ANSWER, described.name)]
             answers = [TakenAnswer(answer_from(one["answer"]), one["verified"] is True) for one in kept]
             proofs = [json.loads(content) for _, content in journal.documents(KEPT_PROOF, described.name)]
-        finally:
-            journal.close()
     found = list(lives(asked, answers, proofs, _written(described, folder, quiet=quiet) if ask and asked else None))
     says = life_sentence(described.name, found)
     facts = {"estate": described.name, "says": says, "handoffs": [one.as_json() for one in found]}

@@ -111,8 +111,10 @@ def _put_received(
         yield from (*_received_lines(taken, found, checked=checked), *difference_lines(change))
         yield from danger_lines(outside_gains(after, change))
 
-    review = [*handoff_markdown(taken), "", *difference_markdown(change)]
-    put_answer(output, CommandAnswer(facts, text, markdown=lambda: review))
+    def review() -> list[str]:
+        return [*handoff_markdown(taken), "", *difference_markdown(change)]
+
+    put_answer(output, CommandAnswer(facts, text, markdown=review))
     said = f"Written to {', '.join(files)}; enthesis propose shows what is to be enacted." if files else ""
     said = said or ("Add --write to write it into this estate's files." if found and not write else "")
     remark(said, quiet=quiet or not said or output == JSON)

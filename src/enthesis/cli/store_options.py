@@ -1,5 +1,7 @@
 """The store of an estate as commands open it, and who works with it."""
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -36,15 +38,21 @@ def journal_if_any(folder: Path, url: str | None) -> "Journal | None":
     return journal_at(folder, url) if url or (folder / PLACE_OF_WORK / HISTORY).exists() else None
 
 
+@contextmanager
+def reading(folder: Path, url: str | None) -> "Iterator[Journal | None]":
+    """The journal of an estate for as long as it is read; None where there is none."""
+    journal = journal_if_any(folder, url)
+    try:
+        yield journal
+    finally:
+        if journal is not None:
+            journal.close()
+
+
 def keep_if_any(folder: Path, url: str | None, estate: str, kind: str, content: bytes) -> str:
     """Keeps a survey or a proof in the store under its digest, which is answered; '' where there is no store."""
-    journal = journal_if_any(folder, url)
-    if journal is None:
-        return ""
-    try:
-        return journal.keep(kind, estate, content)
-    finally:
-        journal.close()
+    with reading(folder, url) as journal:
+        return journal.keep(kind, estate, content) if journal is not None else ""
 
 
 def signed_in(described: Estate, folder: Path) -> "SignIn | None":

@@ -15,7 +15,7 @@ from enthesis.cli.options import (
     HostOption,
     QuietOption,
 )
-from enthesis.cli.store_options import StoreOption, journal_if_any
+from enthesis.cli.store_options import StoreOption, reading
 from enthesis.cli.surveyed_systems import (
     DIGEST,
     ClustersOption,
@@ -90,14 +90,10 @@ def _earlier(named: str, estate: Path | None, store: str | None) -> Iterable[byt
     if not named.startswith(DIGEST) or Path(named).exists():
         return lines_of(Path(named))
     place = estate_folder(estate)
-    journal = journal_if_any(place, store)
-    try:
+    with reading(place, store) as journal:
         kept = journal.kept(read_estate(place).name, ("survey",)) if journal is not None else []
         found = {document.digest for document in kept if document.digest.startswith(named)}
         content = journal.document(found.pop()) if journal is not None and len(found) == 1 else None
-    finally:
-        if journal is not None:
-            journal.close()
     if content is None:
         raise InvalidInput(
             f"the store keeps no survey {named}, or several whose digests begin like this",

@@ -120,7 +120,8 @@ def trace(
         from enthesis.cli.reach import reach  # noqa: PLC0415  what one caller can do at one place is told there
 
         if meant(words[0], callers(described), quiet=True) in callers(described):
-            reach(words, estate=estate, live=live, output=output, quiet=quiet)
+            reach(words, claim=claim, at_time=at_time, network=network, reference=reference, mfa=mfa,
+                  estate=estate, live=live, output=output, quiet=quiet)  # fmt: skip
             return
     if journey is None and words is not None and len(words) == 1 and who is None and token is None:
         journey, words = words[0], None

@@ -63,8 +63,9 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
             remedy=remedy,
         )
     ports: dict[str, dict[str, Any]] = {}
+    as_service = _services_here(lab, estate, given)
     for service in lab.services:
-        here = _service_here(service, lab, estate, given)
+        here = as_service(service)
         for joined in connectors_of(service["kind"]):
             for port, named in joined(here).items():
                 ports.setdefault(port, {}).update(named)
@@ -73,18 +74,23 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     return Connected(**both, spoke_to=LAB, clock=lab, keys=keys, absent=lab.absent)
 
 
-def _service_here(service: Mapping[str, str], lab: StandIn, estate: Estate, given: "Given | None") -> ServiceHere:
-    """A service that stands in, as its connector is given it."""
+def _services_here(lab: StandIn, estate: Estate, given: "Given | None") -> Callable[[Mapping[str, str]], ServiceHere]:
+    """Gives services that stand in as their connectors are given them; who administers them is read once."""
+    listed, owner = sessions_of(lab), shown_by_owner(lab)
+    patience = given.patience if given is not None and given.patience else MAX_SECONDS
+    acting = given.acting if given is not None else None
 
     def renewed() -> Sequence[Mapping[str, str]]:
         lab.renew_sessions()
         return sessions_of(lab)
 
-    patience = given.patience if given is not None and given.patience else MAX_SECONDS
-    return ServiceHere(
-        service["name"], service["kind"], service["url"], lab.authority, patience, estate, shown_by_owner(lab),
-        lambda: sessions_of(lab), renewed, given.acting if given is not None else None, service.get("access", ""),
-    )  # fmt: skip
+    def here(service: Mapping[str, str]) -> ServiceHere:
+        name, kind, url, access = service["name"], service["kind"], service["url"], service.get("access", "")
+        return ServiceHere(
+            name, kind, url, lab.authority, patience, estate, owner, lambda: listed, renewed, acting, access
+        )
+
+    return here
 
 
 @cache

@@ -13,11 +13,11 @@ class Cause(NamedTuple):
 CAUSES = {
     # the request
     "argument-missing": Cause("An argument that the command needs is missing.", "Give it; `--help` shows the form."),
-    "command-unknown": Cause("There is no such command.", "The one that the message names."),
-    "option-unknown": Cause("The command has no such option.", "The one that the message names."),
+    "command-unknown": Cause("No command has this name.", "Use the command that the message names."),
+    "option-unknown": Cause("The command has no such option.", "Use the option that the message names."),
     "name-ambiguous": Cause("Several addresses end with this word.", "Name one with its account."),
-    "list-unknown": Cause("There is no such list.", "One of those that the message names."),
-    "format-unknown": Cause("There is no such format of an answer.", "One of those that the message names."),
+    "list-unknown": Cause("No list has this name.", "Use a list that the message names."),
+    "format-unknown": Cause("Answers do not have this format.", "Use a format that the message names."),
     "option-invalid": Cause("The value of an option has the wrong form.", "Write it as the message says."),
     "options-conflict": Cause(
         "Two options exclude each other, or one needs another.", "Leave one out, or add the other."

@@ -121,18 +121,20 @@ def from_lines(
     can = f"{asked.verb_words('')} at" if asked.verbs else "reach"
     said = f"{whom} can {can} {counted(places, 'place') if found else 'no place'}{asked.narrowed()}"
     yield line(Span(said + (":" if found else "."), "strong"))
+    yield from _by_place(found, kind_of)
+    yield from _more_ways(found)
+
+
+def _by_place(found: Sequence[Reached], kind_of: Callable[[str], str]) -> Iterable[Line]:
+    """What can be reached, by place, each with the way and what it hangs on."""
     groups = _folded(found, kind_of)
     width = min(60, max((len(group.place(kind_of)) for group in groups), default=0))
     for group in groups[:MOST]:
-        yield line(
-            f"  {group.place(kind_of).ljust(width)}  ",
-            Span(", ".join(group.verbs), "good"),
-            Span(f"  {group.way}" if group.way else "", "quiet"),
-        )
+        way = f"  {group.way}" if group.way else ""
+        yield line(f"  {group.place(kind_of).ljust(width)}  ", Span(", ".join(group.verbs), "good"), Span(way, "quiet"))
         if group.hangs:
             yield line(" " * (width + 4), Span("with ", "doubt"), group.hangs)
     yield from _rest(len(groups))
-    yield from _more_ways(found)
 
 
 def pair_lines(
@@ -149,14 +151,7 @@ def pair_lines(
     can = asked.verb_words("do something" if found else "do anything")
     said = f"{whom} can {can} at {place}" if found else f"{whom} cannot {can} at {place}"
     yield line(Span(f"{said}{asked.narrowed()}{':' if found else '.'}", "strong"))
-    groups = _folded(found, kind_of)
-    width = min(60, max((len(group.place(kind_of)) for group in groups), default=0))
-    for group in groups[:MOST]:
-        way = f"  {group.way}" if group.way else ""
-        yield line(f"  {group.place(kind_of).ljust(width)}  ", Span(", ".join(group.verbs), "good"), Span(way, "quiet"))
-        if group.hangs:
-            yield line(" " * (width + 4), Span("with ", "doubt"), group.hangs)
-    yield from _rest(len(groups))
+    yield from _by_place(found, kind_of)
     if not found:
         yield line("  why, and what stands in between: ", Span(ask, "command"))
 
